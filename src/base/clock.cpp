@@ -1,0 +1,24 @@
+#include "base/clock.h"
+
+namespace gc {
+namespace {
+double read_clock(clockid_t id) {
+  timespec t{};
+  clock_gettime(id, &t);
+  return static_cast<double>(t.tv_sec) * 1e3 + static_cast<double>(t.tv_nsec) * 1e-6;
+}
+}  // namespace
+
+double now_ms() { return read_clock(CLOCK_MONOTONIC); }
+double thread_cpu_ms() { return read_clock(CLOCK_THREAD_CPUTIME_ID); }
+
+std::string now_utc() {
+  const std::time_t t = std::time(nullptr);
+  std::tm parts{};
+  gmtime_r(&t, &parts);
+  char text[32];
+  std::strftime(text, sizeof text, "%Y-%m-%dT%H:%M:%SZ", &parts);
+  return text;
+}
+
+}  // namespace gc

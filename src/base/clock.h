@@ -1,0 +1,33 @@
+// Monotonic wall time and the thread's own processor time. The difference between the two is what the outside took.
+#pragma once
+#include <ctime>
+#include <string>
+
+namespace gc {
+
+/// Milliseconds since an arbitrary start; never goes back.
+double now_ms();
+/// Processor milliseconds of the calling thread.
+double thread_cpu_ms();
+/// The present, ISO 8601, UTC, whole seconds.
+std::string now_utc();
+
+class Stopwatch {
+ public:
+  double ms() const { return now_ms() - start_; }
+  void restart() { start_ = now_ms(); }
+
+ private:
+  double start_ = now_ms();
+};
+
+class CpuStopwatch {
+ public:
+  double ms() const { return thread_cpu_ms() - start_; }
+  void restart() { start_ = thread_cpu_ms(); }
+
+ private:
+  double start_ = thread_cpu_ms();
+};
+
+}  // namespace gc

@@ -1,0 +1,77 @@
+#include "base/database.h"
+
+#include <fmt/format.h>
+
+namespace gc {
+
+Statement& Statement::bind(std::int64_t v) {
+  code_ = sqlite3_bind_int64(get(), next_++, v);
+  return *this;
+}
+Statement& Statement::bind(double v) {
+  code_ = sqlite3_bind_double(get(), next_++, v);
+  return *this;
+}
+Statement& Statement::bind(std::string_view v) {
+  code_ = sqlite3_bind_text(get(), next_++, v.data(), static_cast<int>(v.size()), SQLITE_TRANSIENT);
+  return *this;
+}
+Statement& Statement::blob(std::string_view v) {
+  code_ = sqlite3_bind_blob(get(), next_++, v.data(), static_cast<int>(v.size()), SQLITE_TRANSIENT);
+  return *this;
+}
+bool Statement::step() {
+  if (!handle_) {
+    code_ = SQLITE_ERROR;
+    return false;
+  }
+  code_ = sqlite3_step(get());
+  return code_ == SQLITE_ROW;
+}
+std::string Statement::text(int column) const {
+  const void* p = sqlite3_column_blob(get(), column);
+  return p ? std::string(static_cast<const char*>(p), static_cast<std::size_t>(sqlite3_column_bytes(get(), column))) : std::string();
+}
+
+Result<Database> Database::open(const std::filesystem::path& path, int version, const char* schema, const char* what) {
+  Database d;
+  d.path_ = path;
+  std::error_code ignored;
+  std::filesystem::create_directories(path.parent_path(), ignored);
+  sqlite3* raw = nullptr;
+  const int code = sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_FULLMUTEX, nullptr);
+  d.db_ = std::shared_ptr<sqlite3>(raw, sqlite3_close_v2);
+  if (code != SQLITE_OK)
+    return environment(fmt::format("the {} cannot be opened: {}", what, sqlite3_errstr(code)), path.string(), "Check that the folder exists and may be written to.");
+  sqlite3_busy_timeout(raw, 5000);
+  Statement ask = d.prepare("PRAGMA user_version");
+  if (!ask.step())
+    return bad_input(fmt::format("is not a readable {}: {}", what, d.message()), path.string(), "Move the file away; a new one is made at the next start.");
+  const std::int64_t found = ask.integer(0);
+  if (found > version)
+    return bad_input(fmt::format("the {} was written by a newer version (format {}, this program reads {})", what, found, version), path.string(),
+                     "Update the program, or move the file away to start a new one. It was not changed.");
+  ask = {};
+  if (auto r = d.run("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;"); !r) return std::unexpected(r.error());
+  if (found < version) {
+    if (auto r = d.run(fmt::format("BEGIN; {} PRAGMA user_version={}; COMMIT;", schema, version).c_str()); !r) return std::unexpected(r.error());
+  }
+  return d;
+}
+
+Statement Database::prepare(const char* sql) const {
+  Statement s;
+  sqlite3_stmt* raw = nullptr;
+  s.code_ = sqlite3_prepare_v2(db_.get(), sql, -1, &raw, nullptr);
+  s.handle_ = std::shared_ptr<sqlite3_stmt>(raw, sqlite3_finalize);
+  return s;
+}
+
+Result<void> Database::run(const char* sql) const {
+  if (sqlite3_exec(db_.get(), sql, nullptr, nullptr, nullptr) == SQLITE_OK) return {};
+  const std::string why = message();
+  sqlite3_exec(db_.get(), "ROLLBACK", nullptr, nullptr, nullptr);
+  return environment("the database refused a change: " + why, path_.string(), "Check free space and permissions; earlier records are intact.");
+}
+
+}  // namespace gc

@@ -1,0 +1,52 @@
+// A thin SQLite handle: WAL, versioned schema, statements that cannot leak.
+#pragma once
+#include <sqlite3.h>
+
+#include <filesystem>
+#include <memory>
+#include <string>
+#include <string_view>
+
+#include "base/error.h"
+
+namespace gc {
+
+class Database;
+
+/// One prepared statement. Parameters are bound in order with `bind`; rows are read with `column_*`.
+class Statement {
+ public:
+  Statement& bind(std::int64_t v);
+  Statement& bind(double v);
+  Statement& bind(std::string_view v);
+  Statement& blob(std::string_view v);
+  bool step();  ///< true while there is a row; a failure is kept in ok()
+  bool ok() const { return code_ == SQLITE_OK || code_ == SQLITE_ROW || code_ == SQLITE_DONE; }
+  std::int64_t integer(int column) const { return sqlite3_column_int64(get(), column); }
+  double real(int column) const { return sqlite3_column_double(get(), column); }
+  std::string text(int column) const;  ///< also reads blobs
+
+ private:
+  friend class Database;
+  sqlite3_stmt* get() const { return handle_.get(); }
+  std::shared_ptr<sqlite3_stmt> handle_;
+  int next_ = 1;
+  int code_ = SQLITE_OK;
+};
+
+class Database {
+ public:
+  /// Opens or makes the file and brings it to `version` by `schema` (run when the file is new). A file from a newer
+  /// version is refused and left alone. Waits up to 5 s for other processes.
+  static Result<Database> open(const std::filesystem::path& path, int version, const char* schema, const char* what);
+  Statement prepare(const char* sql) const;
+  Result<void> run(const char* sql) const;
+  std::string message() const { return sqlite3_errmsg(db_.get()); }
+  const std::filesystem::path& path() const { return path_; }
+
+ private:
+  std::shared_ptr<sqlite3> db_;
+  std::filesystem::path path_;
+};
+
+}  // namespace gc

@@ -1,0 +1,62 @@
+#include "effects/effect.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+namespace gc {
+namespace {
+
+const ParamSpec* spec_of(const EffectType& type, const std::string& name) {
+  for (const ParamSpec& s : type.params)
+    if (s.name == name) return &s;
+  return nullptr;
+}
+
+const Json* number_at(const Json& params, const std::string& name, std::size_t index) {
+  const auto it = params.find(name);
+  if (it == params.end()) return nullptr;
+  if (it->is_number()) return &*it;
+  if (it->is_array() && index < it->size() && (*it)[index].is_number()) return &(*it)[index];
+  return nullptr;
+}
+
+}  // namespace
+
+double param(const EffectType& type, const Json& params, const char* name, std::size_t index) {
+  const ParamSpec* s = spec_of(type, name);
+  if (!s) return 0;
+  const Json* v = params.is_object() ? number_at(params, name, index) : nullptr;
+  const double value = v ? v->get<double>() : s->usual;
+  return std::isfinite(value) ? std::clamp(value, s->least, s->most) : s->usual;
+}
+
+std::vector<std::string> param_remarks(const EffectType& type, const Json& params) {
+  std::vector<std::string> remarks;
+  if (!params.is_object()) return remarks;
+  for (const auto& [name, value] : params.items()) {
+    const ParamSpec* s = spec_of(type, name);
+    if (!s) {
+      remarks.push_back(fmt::format("{} has no parameter '{}'; it is kept and not used.", type.label, name));
+      continue;
+    }
+    if (s->text) continue;
+    for (std::size_t i = 0; i < static_cast<std::size_t>(s->values); ++i) {
+      const Json* v = number_at(params, name, i);
+      if (!v) remarks.push_back(fmt::format("{}: '{}' is not a number; {} is used.", type.label, name, s->usual));
+      else if (const double x = v->get<double>(); !(x >= s->least && x <= s->most)) remarks.push_back(fmt::format("{}: '{}' is {}, outside {} to {}; the nearest is used.", type.label, name, x, s->least, s->most));
+    }
+  }
+  return remarks;
+}
+
+Hash128 cost_key(const EffectType& type, const Json& params, int width, int height) {
+  Hasher h;
+  h.add(type.id).add(width).add(height);
+  for (const ParamSpec& s : type.params)
+    if (s.costs) h.add(s.name).add(s.text ? text_or(params, s.name.c_str(), "") : fmt::format("{:.4g}", param(type, params, s.name.c_str())));
+  return h.done();
+}
+
+}  // namespace gc

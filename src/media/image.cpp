@@ -1,0 +1,127 @@
+#include "media/image.h"
+
+#include <algorithm>
+#include <cstdlib>
+#include <cstring>
+#include <map>
+#include <mutex>
+#include <new>
+
+// Hot loops are compiled for several processor generations and chosen at start.
+#define GC_CLONES __attribute__((target_clones("avx2", "default")))
+
+namespace gc {
+namespace {
+
+class Pool {
+ public:
+  float* take(std::size_t bytes) {
+    {
+      const std::lock_guard lock(mutex_);
+      if (auto it = free_.find(bytes); it != free_.end() && !it->second.empty()) {
+        float* p = it->second.back();
+        it->second.pop_back();
+        held_ -= bytes;
+        return p;
+      }
+    }
+    void* p = std::aligned_alloc(64, (bytes + 63) / 64 * 64);
+    if (!p) throw std::bad_alloc();
+    return static_cast<float*>(p);
+  }
+  void give(float* p, std::size_t bytes) {
+    const std::lock_guard lock(mutex_);
+    if (held_ + bytes > kMost) {
+      std::free(p);
+      return;
+    }
+    free_[bytes].push_back(p);
+    held_ += bytes;
+  }
+  std::size_t held() {
+    const std::lock_guard lock(mutex_);
+    return held_;
+  }
+
+ private:
+  static constexpr std::size_t kMost = std::size_t{768} << 20;
+  std::mutex mutex_;
+  std::map<std::size_t, std::vector<float*>> free_;
+  std::size_t held_ = 0;
+};
+
+Pool& pool() {
+  static Pool* p = new Pool;  // outlives every image, also static ones
+  return *p;
+}
+
+GC_CLONES void screen_row(const float* in, std::uint8_t* out, int n) {
+  for (int i = 0; i < n; ++i) {
+    const float r = std::min(std::max(in[4 * i] * 255.0f + 0.5f, 0.0f), 255.0f);
+    const float g = std::min(std::max(in[4 * i + 1] * 255.0f + 0.5f, 0.0f), 255.0f);
+    const float b = std::min(std::max(in[4 * i + 2] * 255.0f + 0.5f, 0.0f), 255.0f);
+    out[4 * i] = static_cast<std::uint8_t>(static_cast<int>(b));
+    out[4 * i + 1] = static_cast<std::uint8_t>(static_cast<int>(g));
+    out[4 * i + 2] = static_cast<std::uint8_t>(static_cast<int>(r));
+    out[4 * i + 3] = 255;
+  }
+}
+
+GC_CLONES void over_row(float* canvas, const float* layer, std::size_t pixels, float opacity) {
+  for (std::size_t i = 0; i < pixels; ++i) {
+    const float keep = 1.0f - layer[4 * i + 3] * opacity;
+    for (int c = 0; c < 4; ++c) canvas[4 * i + static_cast<std::size_t>(c)] = layer[4 * i + static_cast<std::size_t>(c)] * opacity + canvas[4 * i + static_cast<std::size_t>(c)] * keep;
+  }
+}
+
+GC_CLONES void mix_row(float* a, const float* b, std::size_t n, float mix) {
+  const float keep = 1.0f - mix;
+  for (std::size_t i = 0; i < n; ++i) a[i] = a[i] * keep + b[i] * mix;
+}
+
+}  // namespace
+
+void PoolReturn::operator()(float* p) const { pool().give(p, bytes); }
+
+Image::Image(int width, int height) : width_(width), height_(height) {
+  const std::size_t bytes = floats() * sizeof(float);
+  data_ = {pool().take(bytes), PoolReturn{bytes}};
+}
+
+Image Image::filled(int width, int height, float r, float g, float b, float a) {
+  Image image(width, height);
+  for (std::size_t i = 0; i < image.floats(); i += 4) {
+    float* p = image.data() + i;
+    p[0] = r, p[1] = g, p[2] = b, p[3] = a;
+  }
+  image.opaque = a >= 1.0f;
+  return image;
+}
+
+Image Image::copy() const {
+  if (empty()) return {};
+  Image c(width_, height_);
+  std::memcpy(c.data(), data(), floats() * sizeof(float));
+  c.opaque = opaque;
+  return c;
+}
+
+std::size_t image_pool_bytes() { return pool().held(); }
+
+void to_screen(const Image& image, ScreenImage& out) {
+  out.width = image.width(), out.height = image.height();
+  out.bgra.resize(image.floats());
+  screen_row(image.data(), out.bgra.data(), image.width() * image.height());
+}
+
+void composite_over(Image& canvas, const Image& layer, float opacity) {
+  over_row(canvas.data(), layer.data(), canvas.floats() / 4, opacity);
+  canvas.opaque = canvas.opaque || (layer.opaque && opacity >= 1.0f);
+}
+
+void dissolve(Image& a, const Image& b, float mix) {
+  mix_row(a.data(), b.data(), a.floats(), mix);
+  a.opaque = a.opaque && b.opaque;
+}
+
+}  // namespace gc

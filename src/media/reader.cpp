@@ -1,0 +1,236 @@
+#include "media/reader.h"
+
+extern "C" {
+#include <libavcodec/avcodec.h>
+#include <libavformat/avformat.h>
+#include <libavutil/pixdesc.h>
+}
+
+#include <fmt/format.h>
+
+#include <filesystem>
+
+#include "base/clock.h"
+
+namespace gc {
+namespace {
+
+std::string av_text(int code) {
+  char buffer[AV_ERROR_MAX_STRING_SIZE] = {};
+  av_strerror(code, buffer, sizeof buffer);
+  return buffer;
+}
+
+/// Files are named by the standard of their codec.
+std::string designation(AVCodecID id) {
+  switch (id) {
+    case AV_CODEC_ID_H264: return "H.264";
+    case AV_CODEC_ID_HEVC: return "H.265";
+    case AV_CODEC_ID_DNXHD: return "VC-3";
+    case AV_CODEC_ID_PRORES: return "RDD 36";
+    case AV_CODEC_ID_CFHD: return "VC-5";
+    case AV_CODEC_ID_MJPEG: return "Motion JPEG";
+    case AV_CODEC_ID_FFV1: return "FFV1";
+    case AV_CODEC_ID_V210: return "v210";
+    default: return avcodec_get_name(id);
+  }
+}
+
+}  // namespace
+
+Hash128 file_identity(const std::string& path) {
+  std::error_code e;
+  const auto size = std::filesystem::file_size(path, e);
+  if (e) return {};
+  const auto time = std::filesystem::last_write_time(path, e).time_since_epoch().count();
+  return Hasher().add(path).add(static_cast<std::int64_t>(size)).add(static_cast<std::int64_t>(time)).done();
+}
+
+struct FrameReader::Impl {
+  std::string path;
+  AVFormatContext* format = nullptr;
+  AVCodecContext* codec = nullptr;
+  AVPacket* packet = nullptr;
+  AVStream* stream = nullptr;
+  MediaInfo info;
+  std::int64_t first_pts = 0;
+  Frames next = -1;  ///< frame that the next decoded picture is expected to be, −1 when unknown
+  Frames last = -1;
+  FramePtr last_frame;
+  bool draining = false;
+
+  ~Impl() {
+    av_packet_free(&packet);
+    avcodec_free_context(&codec);
+    avformat_close_input(&format);
+  }
+
+  Frames number_of(std::int64_t pts) const {
+    // Nearest frame: pts in the stream's time base to frames at its rate.
+    return av_rescale_q_rnd(pts - first_pts, stream->time_base, AVRational{static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)}, AV_ROUND_NEAR_INF);
+  }
+  std::int64_t pts_of(Frames n) const {
+    return first_pts + av_rescale_q(n, AVRational{static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)}, stream->time_base);
+  }
+
+  Result<void> start(const std::string& file) {
+    path = file;
+    av_log_set_level(AV_LOG_QUIET);
+    std::error_code e;
+    if (!std::filesystem::exists(path, e)) return bad_input("is missing", path, "Put the file back or relink it; its segments are offline until then.");
+    int r = avformat_open_input(&format, path.c_str(), nullptr, nullptr);
+    if (r < 0) return bad_input("cannot be opened: " + av_text(r), path, "Replace the file with a whole copy.");
+    // mov and mp4 state everything in their header; looking into the packets would cost time at every open.
+    if (std::string_view(format->iformat->name).find("mov") == std::string_view::npos || format->nb_streams == 0) {
+      if ((r = avformat_find_stream_info(format, nullptr)) < 0) return bad_input("cannot be understood: " + av_text(r), path, "Replace the file with a whole copy.");
+    }
+    const int index = av_find_best_stream(format, AVMEDIA_TYPE_VIDEO, -1, -1, nullptr, 0);
+    if (index < 0) return bad_input("holds no pictures", path, "Choose a file with a video stream.");
+    stream = format->streams[index];
+    for (unsigned i = 0; i < format->nb_streams; ++i)
+      if (static_cast<int>(i) != index) format->streams[i]->discard = AVDISCARD_ALL;
+    const AVCodec* decoder = avcodec_find_decoder(stream->codecpar->codec_id);
+    if (!decoder) return bad_input("uses a codec that cannot be decoded here: " + designation(stream->codecpar->codec_id), path, "Make a copy in another codec.");
+    codec = avcodec_alloc_context3(decoder);
+    if ((r = avcodec_parameters_to_context(codec, stream->codecpar)) < 0) return bad_input("has damaged codec parameters: " + av_text(r), path, "Replace the file with a whole copy.");
+    codec->thread_count = 1;  // frames, not slices, are what runs in parallel here
+    if ((r = avcodec_open2(codec, decoder, nullptr)) < 0) return bad_input("cannot be decoded: " + av_text(r), path, "Replace the file with a whole copy.");
+    packet = av_packet_alloc();
+    fill_info();
+    if (info.width <= 0 || info.height <= 0 || info.width > 32768 || info.height > 32768) return bad_input("states no usable raster", path, "Replace the file with a whole copy.");
+    return {};
+  }
+
+  void fill_info() {
+    const AVCodecParameters& p = *stream->codecpar;
+    info.width = p.width, info.height = p.height;
+    AVRational rate = av_guess_frame_rate(format, stream, nullptr);
+    if (rate.num <= 0 || rate.den <= 0) rate = {24, 1};
+    info.rate = Rate::near(av_q2d(rate));
+    first_pts = stream->start_time == AV_NOPTS_VALUE ? 0 : stream->start_time;
+    info.frames = stream->nb_frames;
+    if (info.frames <= 0 && stream->duration > 0) info.frames = number_of(first_pts + stream->duration);
+    if (info.frames <= 0 && format->duration > 0) info.frames = av_rescale(format->duration, info.rate.num, info.rate.den * AV_TIME_BASE);
+    info.codec = designation(p.codec_id);
+    const auto pix = static_cast<AVPixelFormat>(p.format);
+    const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(pix);
+    info.pixel_format = d ? d->name : "unknown";
+    info.bits = d ? d->comp[0].depth : 8;
+    const AVCodecDescriptor* c = avcodec_descriptor_get(p.codec_id);
+    info.intra = c && (c->props & AV_CODEC_PROP_INTRA_ONLY);
+    if (!info.intra) {
+      // A long-GOP codec may still have been written with key frames only.
+      const int n = avformat_index_get_entries_count(stream);
+      bool all = n > 0;
+      for (int i = 0; i < n && all; ++i) all = avformat_index_get_entry(stream, i)->flags & AVINDEX_KEYFRAME;
+      info.intra = all;
+    }
+    std::error_code e;
+    info.bytes = std::filesystem::file_size(path, e);
+    info.identity = file_identity(path);
+  }
+
+  Result<void> seek(Frames n, ReadTimes& t) {
+    const Stopwatch watch;
+    const int r = av_seek_frame(format, stream->index, pts_of(n), AVSEEK_FLAG_BACKWARD);
+    if (r < 0 && av_seek_frame(format, stream->index, 0, AVSEEK_FLAG_BYTE) < 0) return bad_input("cannot be searched: " + av_text(r), path, "Replace the file with a whole copy.");
+    avcodec_flush_buffers(codec);
+    draining = false;
+    next = -1;
+    t.cold = true;
+    t.read_ms += watch.ms();
+    return {};
+  }
+
+  /// Whether going on from here to n is no dearer than seeking.
+  bool near_ahead(Frames n) const {
+    if (next < 0 || n < next) return false;
+    if (n == next) return true;
+    if (info.intra) return n - next < 4;
+    const int here = av_index_search_timestamp(stream, pts_of(next), AVSEEK_FLAG_BACKWARD);
+    const int there = av_index_search_timestamp(stream, pts_of(n), AVSEEK_FLAG_BACKWARD);
+    return here == there || n - next < 8;
+  }
+
+  Result<FramePtr> decode_one(ReadTimes& t, Frames wanted) {
+    for (;;) {
+      std::shared_ptr<AVFrame> frame(av_frame_alloc(), [](AVFrame* f) { av_frame_free(&f); });
+      Stopwatch watch;
+      CpuStopwatch cpu;
+      int r = avcodec_receive_frame(codec, frame.get());
+      t.decode_ms += watch.ms(), t.decode_cpu_ms += cpu.ms();
+      if (r == 0) {
+        ++t.decoded;
+        return frame;
+      }
+      if (r == AVERROR_EOF) return bad_input(fmt::format("ends early: frame {} was asked for, {} exist", wanted, last + 1), path, "Shorten the segment or replace the file.");
+      if (r != AVERROR(EAGAIN)) return bad_input("is damaged: " + av_text(r), path, "Replace the file with a whole copy.");
+      watch.restart();
+      r = av_read_frame(format, packet);
+      t.read_ms += watch.ms();
+      if (r < 0) {
+        if (draining) return bad_input(fmt::format("ends early: frame {} was asked for", wanted), path, "Shorten the segment or replace the file.");
+        draining = true;
+        avcodec_send_packet(codec, nullptr);
+        continue;
+      }
+      if (packet->stream_index == stream->index && !(info.intra && packet->pts != AV_NOPTS_VALUE && number_of(packet->pts) < wanted)) {
+        watch.restart();
+        cpu.restart();
+        r = avcodec_send_packet(codec, packet);
+        t.decode_ms += watch.ms(), t.decode_cpu_ms += cpu.ms();
+        if (r < 0 && r != AVERROR(EAGAIN)) {
+          av_packet_unref(packet);
+          return bad_input("is damaged: " + av_text(r), path, "Replace the file with a whole copy.");
+        }
+      }
+      av_packet_unref(packet);
+    }
+  }
+};
+
+FrameReader::FrameReader(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
+FrameReader::~FrameReader() = default;
+const MediaInfo& FrameReader::info() const { return impl_->info; }
+
+Result<std::unique_ptr<FrameReader>> FrameReader::open(const std::string& path) {
+  auto impl = std::make_unique<Impl>();
+  if (auto r = impl->start(path); !r) return std::unexpected(r.error());
+  return std::unique_ptr<FrameReader>(new FrameReader(std::move(impl)));
+}
+
+Result<FramePtr> FrameReader::read(Frames n, ReadTimes* times) {
+  ReadTimes unused;
+  ReadTimes& t = times ? *times : unused;
+  Impl& s = *impl_;
+  if (n < 0) return bad_input(fmt::format("has no frame {}", n), s.path, "Move the segment's start.");
+  if (s.last_frame && n == s.last) return s.last_frame;
+  if (!s.near_ahead(n))
+    if (auto r = s.seek(n, t); !r) return std::unexpected(r.error());
+  for (;;) {
+    auto frame = s.decode_one(t, n);
+    if (!frame) {
+      // The last picture of a file stays for a request half a period past it, nothing else does.
+      s.next = -1;
+      return frame;
+    }
+    const std::int64_t pts = (*frame)->best_effort_timestamp;
+    const Frames at = pts == AV_NOPTS_VALUE ? s.next : s.number_of(pts);
+    s.last = at, s.last_frame = *frame, s.next = at + 1;
+    if (at >= n) {
+      if (at > n) {
+        s.last = -1, s.last_frame = nullptr;
+        return bad_input(fmt::format("has no frame {}; the next is {}", n, at), s.path, "Replace the file with a whole copy.");
+      }
+      return frame;
+    }
+  }
+}
+
+Result<MediaInfo> probe(const std::string& path) {
+  auto reader = FrameReader::open(path);
+  if (!reader) return std::unexpected(reader.error());
+  return (*reader)->info();
+}
+
+}  // namespace gc

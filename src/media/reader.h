@@ -1,0 +1,59 @@
+// Decoding through libav*, exact to the frame.
+#pragma once
+#include <memory>
+#include <string>
+
+#include "base/error.h"
+#include "base/hash.h"
+#include "base/rational.h"
+
+struct AVFrame;
+
+namespace gc {
+
+using FramePtr = std::shared_ptr<const AVFrame>;
+
+struct MediaInfo {
+  int width = 0, height = 0;
+  Rate rate;
+  Frames frames = 0;
+  std::string codec;         ///< by its standard: "H.264", "VC-3", "Motion JPEG", ...
+  std::string pixel_format;  ///< as libav* names it
+  int bits = 8;              ///< per component
+  bool intra = false;        ///< every frame stands alone
+  std::uint64_t bytes = 0;   ///< of the file
+  Hash128 identity;          ///< path, size and time of change: what a fingerprint takes as "this file"
+};
+
+/// Milliseconds that one read took.
+struct ReadTimes {
+  double read_ms = 0;    ///< demuxing: disk and container
+  double decode_ms = 0;  ///< codec, wall time
+  double decode_cpu_ms = 0;
+  int decoded = 0;       ///< frames decoded, including those needed only to reach the one asked for
+  bool cold = false;     ///< the reader had to seek
+};
+
+/// Reads frames of one file in any order; going forward is fast. Not for use from two threads at once.
+class FrameReader {
+ public:
+  static Result<std::unique_ptr<FrameReader>> open(const std::string& path);
+  ~FrameReader();
+
+  const MediaInfo& info() const;
+  /// The frame shown at n frames from the file's first. Fails past the end ("ends early") and on damage.
+  Result<FramePtr> read(Frames n, ReadTimes* times = nullptr);
+
+ private:
+  struct Impl;
+  explicit FrameReader(std::unique_ptr<Impl> impl);
+  std::unique_ptr<Impl> impl_;
+};
+
+/// Opens, looks and closes.
+Result<MediaInfo> probe(const std::string& path);
+
+/// What identifies a file without reading it: hash of path, size and time of change. Zero when it is missing.
+Hash128 file_identity(const std::string& path);
+
+}  // namespace gc

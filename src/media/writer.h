@@ -1,0 +1,39 @@
+// Encoding through libav*.
+#pragma once
+#include <memory>
+#include <string>
+
+#include "base/error.h"
+#include "base/rational.h"
+#include "media/image.h"
+
+namespace gc {
+
+/// Forms in which media can be written, named by their standards.
+enum class Form { h264_long_gop, h264_intra, vc3_sq, vc3_hqx, motion_jpeg };
+
+const char* form_name(Form form);       ///< "VC-3 HQX, 10 bit"
+const char* form_extension(Form form);  ///< ".mov" or ".mp4"
+
+/// Bytes of one VC-3 frame, SMPTE ST 2019-1, resolution-independent profiles: scale × 16×16 macroblocks, rounded to
+/// 4096, at least 8192. `scale` is 5888/255, 18944/255, 28672/255 or 57344/255 (numerator given).
+std::int64_t vc3_frame_bytes(int width, int height, int scale_numerator);
+
+/// Writes one file. Frames are numbered from 0. Nothing is durable before finish().
+class MovieWriter {
+ public:
+  static Result<std::unique_ptr<MovieWriter>> create(const std::string& path, Form form, int width, int height, Rate rate);
+  ~MovieWriter();
+  Result<void> write(const Image& image);
+  Result<void> finish();
+
+ private:
+  struct Impl;
+  explicit MovieWriter(std::unique_ptr<Impl> impl);
+  std::unique_ptr<Impl> impl_;
+};
+
+/// A 16-bit mono WAV file at 48 kHz.
+Result<void> write_wav(const std::string& path, const std::vector<std::int16_t>& samples);
+
+}  // namespace gc

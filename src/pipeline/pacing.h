@@ -1,0 +1,104 @@
+// The pacing rule: which frame to start next, and when. One piece of code, used by the player on the real clock and by
+// the forecast in its simulation.
+//
+// Times are milliseconds from the moment the clock starts; frame n (from 0) is due at n × period. A frame is worth
+// starting only when it can arrive, judged by the mean time a frame has lately occupied a worker and twice its mean
+// deviation (the smoothing that Jacobson, 1988, uses for round-trip times). When frames cannot keep up, the rule falls
+// back to an even cadence of m frames out of n, and climbs again as soon as there is slack.
+#pragma once
+#include <array>
+#include <cstdint>
+
+namespace gc {
+
+struct Pace {
+  int workers = 2;       ///< frames made at once
+  int horizon = 8;       ///< frames that may be started ahead of the one that is due
+  double period_ms = 1000.0 / 24;
+};
+
+/// Play `shown` frames out of every `of`, evenly spread.
+struct Cadence {
+  int shown = 1, of = 1;
+  double share() const { return static_cast<double>(shown) / of; }
+  bool has(std::int64_t n) const { return (n + 1) * shown / of > n * shown / of; }
+};
+
+/// Fastest first.
+inline constexpr std::array<Cadence, 15> kCadences{{{1, 1}, {5, 6}, {4, 5}, {3, 4}, {2, 3}, {3, 5}, {1, 2}, {2, 5}, {1, 3}, {1, 4}, {1, 5}, {1, 6}, {1, 8}, {1, 12}, {1, 24}}};
+
+struct FrameStart {
+  std::int64_t frame = 0;
+  double at_ms = 0;  ///< not before this time
+};
+
+class Pacer {
+ public:
+  explicit Pacer(Pace pace) : pace_(pace) {}
+
+  /// The frame that a worker which is free at `free_ms` should make next.
+  FrameStart next(double free_ms) {
+    const double need = need_ms();
+    const double slowest = horizon_ms(need);
+    std::int64_t n = on_grid(last_ + 1);
+    double at = later(free_ms, static_cast<double>(n) * pace_.period_ms - slowest);
+    const double slack = static_cast<double>(n) * pace_.period_ms - at - need;
+    if (slack < 0) {
+      const int lower = sustainable();
+      if (lower > cadence_) cadence_ = lower;
+      std::int64_t first = static_cast<std::int64_t>((at + need) / pace_.period_ms) + 1;
+      if (first < last_ + 1) first = last_ + 1;
+      n = on_grid(first);
+      at = later(free_ms, static_cast<double>(n) * pace_.period_ms - slowest);
+    } else if (cadence_ > 0) {
+      if (slack > 1.5 * pace_.period_ms)
+        if (const int better = sustainable(); better < cadence_) cadence_ = better;
+      if (cadence_ > 0 && slack > 0.5 * pace_.horizon * pace_.period_ms) --cadence_;
+    }
+    last_ = n;
+    return {n, at};
+  }
+
+  /// The frames before n have been started already, before the clock ran.
+  void skip_to(std::int64_t n) { last_ = n - 1; }
+
+  /// A frame is done; it occupied its worker for this long, waiting for its turn to decode included.
+  void finished(double occupied_ms) {
+    if (!seen_) {
+      mean_ = occupied_ms, deviation_ = 0, seen_ = true;
+      return;
+    }
+    const double error = occupied_ms - mean_;
+    mean_ += 0.2 * error;
+    deviation_ += 0.2 * ((error < 0 ? -error : error) - deviation_);
+  }
+
+  Cadence cadence() const { return kCadences[static_cast<std::size_t>(cadence_)]; }
+  double mean_ms() const { return mean_; }
+
+ private:
+  static double later(double a, double b) { return a > b ? a : b; }
+  double need_ms() const { return mean_ + 2 * deviation_; }
+  /// A slow frame has to be started earlier than the buffer alone would have it.
+  double horizon_ms(double need) const { return later(pace_.horizon * pace_.period_ms, need + 2 * pace_.period_ms); }
+  std::int64_t on_grid(std::int64_t n) const {
+    const Cadence c = cadence();
+    while (!c.has(n)) ++n;
+    return n;
+  }
+  /// Fastest cadence that the workers keep up with at the present cost of a frame.
+  int sustainable() const {
+    const double share = pace_.period_ms * pace_.workers / (mean_ > 0 ? mean_ : 1e-9);
+    int i = 0;
+    while (i + 1 < static_cast<int>(kCadences.size()) && kCadences[static_cast<std::size_t>(i)].share() > share) ++i;
+    return i;
+  }
+
+  Pace pace_;
+  std::int64_t last_ = -1;
+  int cadence_ = 0;
+  double mean_ = 0, deviation_ = 0;
+  bool seen_ = false;
+};
+
+}  // namespace gc

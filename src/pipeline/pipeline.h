@@ -1,0 +1,81 @@
+// Frames in flight: workers that fetch in order and process side by side, ahead of whoever consumes them. The same
+// pipeline runs on the clock (playout), flat out (measuring) and in the background (queue).
+#pragma once
+#include <atomic>
+#include <condition_variable>
+#include <functional>
+#include <mutex>
+#include <optional>
+#include <thread>
+
+#include "pipeline/pacing.h"
+#include "render/renderer.h"
+
+namespace gc {
+
+/// A finished frame with everything that is known of how it came about. Times by now_ms().
+struct FrameResult {
+  Frames frame = 0;
+  Image image;          ///< when asked for
+  ScreenImage screen;   ///< when asked for
+  double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
+  StageLog stages;
+  std::vector<std::string> trouble;  ///< what could not be read
+  bool sealed = false;
+  bool offline = false;
+};
+
+struct PipelineOptions {
+  int workers = 2;
+  int horizon = 8;            ///< frames started ahead of the consumer
+  bool screen = true;         ///< make an 8-bit picture (a stage of playback)
+  bool keep_image = false;    ///< hand over the working image
+  bool background = false;    ///< lowest priority, for work behind the person's back
+};
+
+/// How many frames are made at once on this machine: one for each processor that this process may use.
+int default_workers();
+
+class Pipeline {
+ public:
+  using Done = std::function<void(FrameResult&&)>;
+  /// Starts at once with `frames` in this order. `done` is called from worker threads, in any order.
+  Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions options, std::vector<Frames> frames, Done done);
+  ~Pipeline();  ///< stops; waits for the frames in flight (at most one frame's time)
+
+  /// From now on the pacing rule decides: frame number i of the list is due at `zero_ms + i × period_ms`.
+  void start_clock(double zero_ms, double period_ms);
+  /// The consumer has finished with everything before list position `position`. Ignored once the clock runs.
+  void consumed(Frames position);
+  void stop();
+  /// Cadence in force, for display.
+  Cadence cadence() const;
+
+ private:
+  void work();
+  std::optional<FrameStart> next_start(std::unique_lock<std::mutex>& lock);
+
+  ProgramPtr program_;
+  const SealLookup* seals_;
+  PipelineOptions options_;
+  std::vector<Frames> frames_;
+  Done done_;
+
+  mutable std::mutex mutex_;
+  std::condition_variable changed_;
+  bool stop_ = false;
+  std::optional<Pacer> pacer_;
+  double zero_ms_ = 0;
+  double period_ms_ = 0;
+  Frames next_ = 0, consumed_ = 0;
+  std::uint64_t tickets_ = 0;
+
+  std::mutex fetch_mutex_;
+  std::condition_variable fetch_turn_;
+  std::uint64_t fetching_ = 0;
+  Decoders decoders_;
+
+  std::vector<std::thread> workers_;
+};
+
+}  // namespace gc

@@ -1,0 +1,153 @@
+#include "queue/prerender.h"
+
+#include <fmt/format.h>
+
+#include "base/clock.h"
+#include "media/writer.h"
+#include "seat/seat.h"
+
+namespace gc {
+namespace {
+
+/// Takes finished frames in any order and encodes them in theirs, piece after piece.
+class PieceWriter {
+ public:
+  PieceWriter(const Program& program, Shelf& shelf, std::vector<FrameRange> pieces, std::uint64_t leave_free)
+      : program_(program), shelf_(shelf), pieces_(std::move(pieces)), leave_free_(leave_free) {}
+  ~PieceWriter() {
+    std::error_code e;
+    if (writer_) {
+      writer_.reset();
+      fs::remove(temporary_, e);
+    }
+  }
+
+  /// Number of frames that are encoded so far.
+  Result<void> take(FrameResult&& result) {
+    waiting_.emplace(result.frame, std::move(result));
+    while (piece_ < pieces_.size()) {
+      const Frames wanted = pieces_[piece_].in + in_piece_;
+      const auto it = waiting_.find(wanted);
+      if (it == waiting_.end()) return {};
+      const FrameResult frame = std::move(it->second);
+      waiting_.erase(it);
+      if (auto r = encode(frame); !r) return r;
+    }
+    return {};
+  }
+
+  PrerenderReport report;
+
+ private:
+  Result<void> encode(const FrameResult& frame) {
+    const FrameRange& range = pieces_[piece_];
+    const Timeline& t = *program_.timeline();
+    if (frame.offline) {
+      const std::string why = frame.trouble.empty() ? "media are offline" : frame.trouble.front();
+      return bad_input(fmt::format("frame {} cannot be rendered: {}", frame.frame, why), t.name, "Bring the media back; what is finished is kept.");
+    }
+    if (!writer_) {
+      const Volume volume = volume_of(shelf_.folder());
+      const auto need = static_cast<std::uint64_t>(range.length()) * static_cast<std::uint64_t>(vc3_frame_bytes(t.width, t.height, 28672));
+      if (volume.free_bytes < need + leave_free_)
+        return environment(fmt::format("the volume has {:.1f} GB left, which is needed for other things", static_cast<double>(volume.free_bytes) / 1e9), shelf_.folder().string(), "Free some space or choose another shelf; finished pieces are kept.");
+      temporary_ = shelf_.temporary_name();
+      auto writer = MovieWriter::create(temporary_.string(), Form::vc3_hqx, t.width, t.height, t.rate);
+      if (!writer) return std::unexpected(writer.error());
+      writer_ = std::move(*writer);
+      chunk_ = {};
+      chunk_.timeline = t.name;
+      if (const CompiledSegment* s = main_segment(program_, range.in)) chunk_.segment = s->segment->id, chunk_.offset = range.in - s->in;
+    }
+    if (auto r = writer_->write(frame.image); !r) return r;
+    chunk_.frames.push_back(program_.fingerprint(frame.frame));
+    ++report.frames;
+    if (++in_piece_ < range.length()) return {};
+    in_piece_ = 0, ++piece_;
+    if (auto r = writer_->finish(); !r) return r;
+    writer_.reset();
+    chunk_.made = now_utc();
+    std::error_code e;
+    report.bytes += fs::file_size(temporary_, e);
+    ++report.pieces;
+    return shelf_.add(std::move(chunk_), temporary_);
+  }
+
+  const Program& program_;
+  Shelf& shelf_;
+  std::vector<FrameRange> pieces_;
+  std::uint64_t leave_free_;
+  std::map<Frames, FrameResult> waiting_;
+  std::size_t piece_ = 0;
+  Frames in_piece_ = 0;
+  std::unique_ptr<MovieWriter> writer_;
+  fs::path temporary_;
+  Chunk chunk_;
+};
+
+}  // namespace
+
+std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges) {
+  std::vector<FrameRange> pieces;
+  for (const CompiledInterval& interval : program.intervals())
+    for (const FrameRange& r : ranges) {
+      const Frames in = std::max(r.in, interval.in), out = std::min(r.out, interval.out);
+      for (Frames at = in; at < out;) {
+        // No stub at the end: the last piece may be half as long again.
+        const Frames end = out - at < kPieceFrames * 3 / 2 ? out : at + kPieceFrames;
+        pieces.push_back({at, end});
+        at = end;
+      }
+    }
+  std::sort(pieces.begin(), pieces.end(), [](const FrameRange& a, const FrameRange& b) { return a.in < b.in; });
+  return pieces;
+}
+
+Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf, const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
+                                  const std::function<bool(const PrerenderProgress&)>& progress) {
+  std::vector<FrameRange> todo;
+  PrerenderReport skipped;
+  for (const FrameRange& piece : pieces_of(*program, ranges)) {
+    bool sealed = true;
+    for (Frames f = piece.in; f < piece.out && sealed; ++f) sealed = shelf.find(program->fingerprint(f)).has_value();
+    if (sealed) skipped.already_sealed += piece.length();
+    else todo.push_back(piece);
+  }
+  std::vector<Frames> frames;
+  for (const FrameRange& piece : todo)
+    for (Frames f = piece.in; f < piece.out; ++f) frames.push_back(f);
+  PieceWriter writer(*program, shelf, todo, options.leave_free_bytes);
+  writer.report.already_sealed = skipped.already_sealed;
+  if (frames.empty()) return writer.report;
+
+  std::mutex mutex;
+  std::condition_variable finished;
+  std::optional<Error> error;
+  bool over = false;
+  const Stopwatch watch;
+  const auto total = static_cast<Frames>(frames.size());
+  Pipeline* running = nullptr;
+  PipelineOptions flat{options.workers, options.workers * 3, false, true, options.background};
+  {
+    std::unique_lock lock(mutex);
+    Pipeline pipeline(program, nullptr, flat, frames, [&](FrameResult&& result) {
+      const std::lock_guard guard(mutex);
+      if (over) return;
+      if (auto r = writer.take(std::move(result)); !r) error = r.error(), over = true;
+      const Frames done = writer.report.frames;
+      const double seconds = watch.ms() / 1000;
+      if (progress && !progress({done, total, seconds, done > 0 ? seconds / static_cast<double>(done) * static_cast<double>(total - done) : 0})) writer.report.cancelled = true, over = true;
+      if (done == total) over = true;
+      running->consumed(done);
+      if (over) finished.notify_all();
+    });
+    running = &pipeline;
+    finished.wait(lock, [&] { return over; });
+    lock.unlock();  // the pipeline's end waits for workers that may want the lock
+  }
+  writer.report.seconds = watch.ms() / 1000;
+  if (error) return std::unexpected(*error);
+  return writer.report;
+}
+
+}  // namespace gc

@@ -1,0 +1,49 @@
+// Pre-rendering: pieces of the program rendered in full quality, encoded as VC-3 HQX, and put on the shelf one by one.
+#pragma once
+#include <functional>
+
+#include "pipeline/pipeline.h"
+#include "shelf/shelf.h"
+
+namespace gc {
+
+/// Frames [in, out) of the timeline.
+struct FrameRange {
+  Frames in = 0, out = 0;
+  Frames length() const { return out - in; }
+  bool operator==(const FrameRange&) const = default;
+};
+
+struct PrerenderProgress {
+  Frames done = 0, total = 0;
+  double seconds = 0;       ///< since the start
+  double seconds_left = 0;  ///< at the present pace
+};
+
+struct PrerenderReport {
+  Frames frames = 0;          ///< rendered and sealed now
+  Frames already_sealed = 0;  ///< left out: the shelf had them
+  int pieces = 0;
+  std::uint64_t bytes = 0;
+  double seconds = 0;
+  bool cancelled = false;
+};
+
+struct PrerenderOptions {
+  int workers = 2;
+  bool background = true;
+  std::uint64_t leave_free_bytes = std::uint64_t{1} << 30;  ///< on the shelf's volume
+};
+
+/// Length of a piece: short enough that little is lost when it is cut off.
+inline constexpr Frames kPieceFrames = 24;
+
+/// Cuts ranges into pieces, none across a boundary of intervals.
+std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges);
+
+/// Renders what of the ranges is not sealed yet. `progress` is called from worker threads; returning false cancels
+/// within the time of the frames in flight. Finished pieces stay, whatever happens afterwards.
+Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf, const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
+                                  const std::function<bool(const PrerenderProgress&)>& progress);
+
+}  // namespace gc

@@ -1,0 +1,147 @@
+// The timeline as an immutable value. An edit copies what lies on the path to the change and shares the rest, so that
+// background work may hold an old value without locks.
+#pragma once
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "base/json.h"
+#include "base/rational.h"
+
+namespace gc {
+
+/// One effect of a stack. `params` holds the values by name; what an effect does not know is kept untouched.
+struct Effect {
+  std::string id;
+  std::string type;  ///< "cdl", "blur", ...; see effects/registry.h
+  Json params = Json::object();
+  bool enabled = true;
+  bool ours = true;  ///< false for an effect of another program: passed through in the picture and kept in the file
+  Json foreign;      ///< the object as read, for fields that are not ours
+};
+
+/// A file that frames come from. Width, height and codec are found when it is opened, not stored.
+struct MediaSource {
+  std::string id;    ///< unique in the timeline
+  std::string name;
+  std::string path;  ///< absolute
+  std::string url;   ///< as written in the file
+  Rate rate;
+  Frames start = 0;  ///< number of the file's first frame in its own time
+  Frames length = 0;
+};
+
+enum class Content { source, composition, generator, offline };
+
+/// A source range, a composition or a generator placed on a track.
+struct Segment {
+  std::string id;
+  std::string name;
+  std::string note;  ///< review note
+  Content content = Content::source;
+  std::string ref;           ///< id of the source or of the composition, or the kind of generator ("title", "solid")
+  Json generator;            ///< parameters of a generator
+  Frames duration = 0;       ///< timeline frames
+  Frames source_in = 0;      ///< first source frame, counted from the file's first
+  Ratio speed;               ///< 1 as shot, 0 frozen, negative backwards
+  std::vector<Effect> stack; ///< first is applied first
+  bool enabled = true;
+  Json foreign;
+};
+using SegmentPtr = std::shared_ptr<const Segment>;
+
+struct Gap {
+  Frames duration = 0;
+  Json foreign;
+};
+
+/// A dissolve around the cut it stands on: from cut − in_offset to cut + out_offset.
+struct Transition {
+  std::string id;
+  std::string kind = "dissolve";
+  Frames in_offset = 0, out_offset = 0;
+  Json foreign;
+};
+
+/// A track item of a schema that is not understood: it keeps its time and is written back unchanged.
+struct Opaque {
+  Frames duration = 0;
+  std::string schema;
+  Json foreign;
+};
+
+using Item = std::variant<SegmentPtr, Gap, Transition, Opaque>;
+
+struct Track {
+  std::string id;
+  std::string name;
+  bool video = true;
+  bool enabled = true;
+  std::vector<Item> items;
+  Json foreign;
+};
+using TrackPtr = std::shared_ptr<const Track>;
+
+/// Tracks that may be used as the content of several segments.
+struct Composition {
+  std::string id;
+  std::string name;
+  std::vector<TrackPtr> tracks;
+  Json foreign;
+};
+
+/// Record of one temporary measure, open until lifted. This slice has one kind: the bypass of one effect.
+struct Slip {
+  std::string id;
+  std::string kind = "bypass";
+  std::string segment;
+  std::string effect;
+  std::string opened;  ///< ISO 8601, UTC
+  std::string lifted;  ///< empty while open
+  bool open() const { return lifted.empty(); }
+};
+
+struct Timeline {
+  std::string name;
+  Rate rate;
+  int width = 1920, height = 1080;  ///< raster in pixels
+  Frames start = 0;                 ///< timecode of frame 0
+  std::vector<TrackPtr> tracks;     ///< video tracks stack upward in order
+  std::map<std::string, std::shared_ptr<const MediaSource>> sources;
+  std::map<std::string, std::shared_ptr<const Composition>> compositions;
+  std::vector<Slip> slips;
+  std::vector<std::string> remarks;  ///< what was odd about the file it was read from, in sentences
+  Json foreign;
+
+  Frames duration() const;
+};
+using TimelinePtr = std::shared_ptr<const Timeline>;
+
+/// Length of a track in frames.
+Frames duration(const Track& track);
+
+/// A segment anywhere in the timeline or its compositions, by id.
+SegmentPtr find_segment(const Timeline& timeline, const std::string& id);
+
+/// The timeline with one segment replaced (by id, in tracks and compositions alike).
+TimelinePtr with_segment(const Timeline& timeline, SegmentPtr replacement);
+
+/// The timeline with one effect's parameter changed; null when there is no such effect.
+TimelinePtr with_param(const Timeline& timeline, const std::string& segment, const std::string& effect, const std::string& param, const Json& value);
+
+/// The timeline with an open slip for this effect, or with that slip lifted. Null when there is no such effect.
+TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, const std::string& effect, bool bypassed, const std::string& now_utc);
+
+/// Whether an open slip bypasses the effect.
+bool bypassed(const Timeline& timeline, const std::string& segment, const std::string& effect);
+
+/// The timeline as it plays: with every open slip applied. The delivery uses the timeline itself.
+TimelinePtr as_played(const TimelinePtr& timeline);
+
+/// Number of segments on enabled and disabled video tracks, compositions not counted.
+std::vector<SegmentPtr> video_segments(const Timeline& timeline);
+
+}  // namespace gc
