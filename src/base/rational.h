@@ -8,6 +8,13 @@ namespace gc {
 
 using Frames = std::int64_t;
 
+/// Frames [in, out).
+struct FrameRange {
+  Frames in = 0, out = 0;
+  Frames length() const { return out - in; }
+  bool operator==(const FrameRange&) const = default;
+};
+
 /// A ratio of two integers, always reduced, denominator positive.
 struct Ratio {
   std::int64_t num = 1;

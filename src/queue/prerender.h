@@ -7,13 +7,6 @@
 
 namespace gc {
 
-/// Frames [in, out) of the timeline.
-struct FrameRange {
-  Frames in = 0, out = 0;
-  Frames length() const { return out - in; }
-  bool operator==(const FrameRange&) const = default;
-};
-
 struct PrerenderProgress {
   Frames done = 0, total = 0;
   double seconds = 0;       ///< since the start

@@ -1,0 +1,31 @@
+// Forecast held against playout.
+#pragma once
+#include "playout/player.h"
+
+namespace gc {
+
+struct Audit {
+  double drops_forecast = 0, drops_low = 0, drops_high = 0;
+  Frames drops_observed = 0, drops_outside = 0;
+  std::vector<FrameRange> spans_forecast;  ///< spans that were called to drop
+  std::vector<FrameRange> spans_observed;  ///< runs of dropped frames, those the outside took left out
+  int matched_forecast = 0, matched_observed = 0;
+  double span_precision = 1, span_recall = 1, span_f1 = 1;
+  std::vector<std::string> disagreements;  ///< a sentence each
+  std::string sentence;
+};
+
+/// Compares both over the same range. A forecast span is found when half of it or of an observed one overlap; an
+/// observed span is found in the same way.
+Audit audit(const Forecast& forecast, const Playout& playout);
+
+/// Brier score (Brier, 1950): mean squared difference of probability and outcome (0 or 1).
+double brier(const std::vector<double>& probability, const std::vector<int>& outcome);
+
+/// Wilson's score interval (1927) for k successes of n, at z standard deviations.
+struct Interval01 {
+  double low = 0, high = 1;
+};
+Interval01 wilson(int k, int n, double z = 1.96);
+
+}  // namespace gc

@@ -1,0 +1,347 @@
+// gclk: the core on the command line. Exit codes: 0 done or yes, 1 the answer is no, 2 wrong usage, 3 bad input, 4 the
+// environment failed.
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <CLI/CLI.hpp>
+#include <csignal>
+#include <iostream>
+
+#include "base/clock.h"
+#include "base/log.h"
+#include "cli/job.h"
+#include "cli/print.h"
+
+namespace gc {
+namespace {
+
+std::atomic<bool> interrupted{false};
+
+struct Common {
+  bool json = false;
+  std::string file, range, shelf, notebook;
+  DeskOptions desk() const {
+    DeskOptions o;
+    o.shelf = shelf, o.notebook = notebook;
+    return o;
+  }
+};
+
+int fail(const Error& e, bool json) {
+  if (json) std::cout << Json{{"error", e.text()}}.dump(1) << "\n";
+  std::cerr << e.text() << "\n";
+  return static_cast<int>(e.fault);
+}
+
+void put(const Json& j) { std::cout << j.dump(1, ' ', false, Json::error_handler_t::replace) << "\n"; }
+
+/// An opened timeline with its stores, or the error's exit code.
+struct Opened {
+  Stores stores;
+  View view;
+  FrameRange range;
+};
+Result<Opened> open(const Common& c) {
+  auto timeline = load_timeline(c.file);
+  if (!timeline) return std::unexpected(timeline.error());
+  auto stores = Stores::open(c.desk());
+  if (!stores) return std::unexpected(stores.error());
+  Opened o{*stores, view_of(*timeline, *stores), {}};
+  auto range = parse_range(c.range, o.view);
+  if (!range) return std::unexpected(range.error());
+  o.range = *range;
+  return o;
+}
+
+/// A line of progress on a terminal's standard error, overwritten in place; nothing elsewhere.
+void show_progress(const std::string& line) {
+  if (isatty(2)) std::cerr << "\r\033[K" << line << std::flush;
+}
+void end_progress() {
+  if (isatty(2)) std::cerr << "\r\033[K" << std::flush;
+}
+
+Result<MeasureReport> measure_now(Opened& o, double seconds, bool again) {
+  auto report = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(seconds, again), [](const MeasureProgress& p) {
+    show_progress(fmt::format("Measuring {}: {} of {} kinds of frames known, {:.0f} of at most {:.0f} s", p.what, p.known, p.wanted, p.seconds, p.limit_seconds));
+    return !interrupted.load();
+  });
+  end_progress();
+  return report;
+}
+
+int cmd_inspect(const Common& c) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  const Json d = describe(o->view, *o->stores.media);
+  if (c.json) {
+    put(d);
+    return 0;
+  }
+  const Timeline& t = *o->view.timeline;
+  fmt::print("{}: {}x{} at {:.3f}, {} frames, starts at {}\n", t.name, t.width, t.height, t.rate.fps(), t.duration(), d["timecode_start"].get<std::string>());
+  for (const Json& track : d["tracks"]) {
+    fmt::print("  {} {} ({}), {} segments\n", track["id"].get<std::string>(), track["name"].get<std::string>(), track["kind"].get<std::string>(), track["segments"].size());
+    for (const Json& s : track["segments"]) {
+      std::string stack;
+      for (const Json& e : s["stack"]) stack += fmt::format(" {}{}", e["type"].get<std::string>(), e["bypassed"].get<bool>() ? " (bypassed)" : "");
+      fmt::print("    {}  {:<12} {:<26}{}\n", s["timecode_in"].get<std::string>(), s["id"].get<std::string>(), s["name"].get<std::string>(), stack);
+    }
+  }
+  for (const Json& m : d["media"]) fmt::print("  {}: {}\n", m["name"].get<std::string>(), m["online"].get<bool>() ? m.value("codec", "audio") : "offline. " + m.value("trouble", ""));
+  for (const std::string& r : t.remarks) fmt::print("  note: {}\n", r);
+  return 0;
+}
+
+int cmd_measure(const Common& c, double seconds, bool again) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  auto report = measure_now(*o, seconds, again);
+  if (!report) return fail(report.error(), c.json);
+  if (c.json) put(to_json(*report));
+  else print(*report);
+  return report->cancelled ? 4 : 0;
+}
+
+int cmd_forecast(const Common& c, bool must_hold) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
+  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.forecast_options());
+  if (c.json) put(to_json(f));
+  else print(f, o->view);
+  return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
+}
+
+int cmd_plan(const Common& c) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
+  const Plan p = make_plan(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.plan_options());
+  if (c.json) put(to_json(p));
+  else print(p, o->view);
+  return 0;
+}
+
+int cmd_run(const Common& c) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  std::vector<FrameRange> ranges{o->range};
+  if (c.range.empty()) {
+    if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
+    ranges = make_plan(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.plan_options()).ranges();
+  }
+  auto report = prerender(o->view.played, *o->stores.shelf, ranges, o->stores.prerender_options(), [](const PrerenderProgress& p) {
+    show_progress(fmt::format("Pre-rendering: {} of {} frames, {} left", p.done, p.total, duration_text(p.seconds_left)));
+    return !interrupted.load();
+  });
+  end_progress();
+  if (!report) return fail(report.error(), c.json);
+  if (c.json) put(to_json(*report));
+  else print(*report);
+  return report->cancelled ? 4 : 0;
+}
+
+int cmd_playout(const Common& c, bool every_frame) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  NullDisplay display;
+  const Playout p = play(o->view.played, o->stores.shelf.get(), o->range, o->stores.play_options(every_frame ? PlayMode::every_frame : PlayMode::on_the_clock), display, interrupted, [](const PlayState& s) {
+    if (s.frame % 12 == 0) show_progress(fmt::format("Frame {}, {} dropped, {:.1f} frames a second", s.frame, s.dropped, s.rate));
+  });
+  end_progress();
+  if (c.json) put(to_json(p));
+  else print(p, o->view);
+  return p.stopped ? 4 : 0;
+}
+
+int cmd_audit(const Common& c) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
+  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.forecast_options());
+  NullDisplay display;
+  const Playout p = play(o->view.played, o->stores.shelf.get(), o->range, o->stores.play_options(PlayMode::on_the_clock), display, interrupted);
+  if (p.stopped) return 4;
+  const Audit a = audit(f, p);
+  remember(a, o->view, *o->stores.notebook);
+  if (c.json) {
+    put(to_json(a, f, p));
+  } else {
+    print(f, o->view);
+    print(p, o->view);
+    print(a);
+    fmt::print("  {}\n", track_record(*o->stores.notebook));
+  }
+  return 0;
+}
+
+int cmd_gate(const Common& c) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  const Gate g = check_gate(*o->view.delivered, o->stores.shelf.get());
+  if (c.json) put(to_json(g));
+  else print(g, o->view);
+  return g.may_deliver() ? 0 : 1;
+}
+
+int save_edit(const Common& c, const TimelinePtr& edited, const Json& done, const std::string& sentence) {
+  if (auto r = save_timeline(*edited, c.file); !r) return fail(r.error(), c.json);
+  if (c.json) put(done);
+  else fmt::print("{}\n", sentence);
+  return 0;
+}
+
+std::string effects_of(const Timeline& t, const std::string& segment) {
+  const SegmentPtr s = find_segment(t, segment);
+  if (!s) return "There is no such segment; `gclk inspect` lists them.";
+  std::string ids;
+  for (const Effect& e : s->stack) ids += (ids.empty() ? "" : ", ") + e.id;
+  return ids.empty() ? "The segment has no effects." : "Its effects are: " + ids + ".";
+}
+
+int cmd_bypass(const Common& c, const std::string& segment, const std::string& effect, bool lift) {
+  auto timeline = load_timeline(c.file);
+  if (!timeline) return fail(timeline.error(), c.json);
+  const TimelinePtr edited = with_bypass(**timeline, segment, effect, !lift, now_utc());
+  if (!edited) return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", segment, effect), c.file, effects_of(**timeline, segment)}, c.json);
+  int open_slips = 0;
+  for (const Slip& s : edited->slips) open_slips += s.open();
+  return save_edit(c, edited, {{"segment", segment}, {"effect", effect}, {"bypassed", !lift}, {"open_slips", open_slips}}, fmt::format("{} {} of {}. {} slip{} open.", lift ? "Lifted the bypass of" : "Bypassed", effect, segment, open_slips, open_slips == 1 ? " is" : "s are"));
+}
+
+int cmd_set(const Common& c, const std::string& segment, const std::string& effect, const std::string& param, const std::string& value) {
+  auto timeline = load_timeline(c.file);
+  if (!timeline) return fail(timeline.error(), c.json);
+  auto parsed = parse_json(value, "the value");
+  const Json v = parsed ? *parsed : Json(value);
+  const TimelinePtr edited = with_param(**timeline, segment, effect, param, v);
+  if (!edited) return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", segment, effect), c.file, effects_of(**timeline, segment)}, c.json);
+  return save_edit(c, edited, {{"segment", segment}, {"effect", effect}, {"param", param}, {"value", v}}, fmt::format("Set {} of {} to {}.", param, effect, v.dump()));
+}
+
+int cmd_seat(const Common& c, const std::vector<std::string>& volumes) {
+  const Seat seat = look_at_seat();
+  Json j = to_json(seat);
+  if (!c.json) print(seat);
+  for (const std::string& folder : volumes) {
+    auto speed = measure_volume(folder);
+    if (!speed) return fail(speed.error(), c.json);
+    j["measured"].push_back({{"folder", folder}, {"write_mb_s", speed->write_mb_s}, {"read_mb_s", speed->read_mb_s}, {"direct", speed->direct}});
+    if (!c.json) fmt::print("  {} writes {:.0f} MB/s, reads {:.0f} MB/s{}\n", folder, speed->write_mb_s, speed->read_mb_s, speed->direct ? "" : " (with the page cache's help)");
+  }
+  if (c.json) put(j);
+  return 0;
+}
+
+int cmd_demo(const Common& c, const std::string& folder, const DemoOptions& options, bool job) {
+  auto report = make_demo(folder, options, [](double share, const std::string& what) { show_progress(fmt::format("{:3.0f} %  {}", share * 100, what)); });
+  end_progress();
+  if (!report) return fail(report.error(), c.json);
+  if (job) {
+    DeskOptions desk = c.desk();
+    if (desk.shelf.empty()) desk.shelf = fs::absolute(folder) / "shelf";
+    if (desk.notebook.empty()) desk.notebook = fs::absolute(folder) / "notebook.sqlite";
+    Json result;
+    auto done = whole_job(*report, desk, c.json, result, interrupted);
+    if (!done) return fail(done.error(), c.json);
+    if (c.json) put(result);
+    return *done ? 0 : 1;
+  }
+  if (c.json) {
+    put(to_json(*report));
+  } else {
+    fmt::print("The Kiln Year: {} segments from {} sources, {:.0f} s of picture, {} in {:.1f} s.\n{}\n{}\n", report->segments, report->sources, report->seconds_of_picture, report->media_made ? "made" : "media were there, timeline written", report->seconds_taken, report->scaling, report->timeline.string());
+  }
+  return 0;
+}
+
+}  // namespace
+}  // namespace gc
+
+int main(int argc, char** argv) {
+  using namespace gc;
+  start_log();
+  std::signal(SIGINT, [](int) { interrupted = true; });
+  std::signal(SIGTERM, [](int) { interrupted = true; });
+
+  CLI::App app{"Glass Clock on the command line: which parts of a timeline will drop frames on this seat, why, and the least work that makes them play."};
+  app.require_subcommand(1);
+  app.footer("Exit codes: 0 done or yes, 1 the answer is no, 2 wrong usage, 3 bad input, 4 the environment failed.");
+  Common c;
+  int code = 0;
+  const auto add = [&](const char* name, const char* what, const char* example, bool file = true) {
+    CLI::App* s = app.add_subcommand(name, what);
+    s->footer(std::string("Example: ") + example);
+    s->add_flag("--json", c.json, "One JSON document on standard output");
+    if (file) {
+      s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
+      s->add_option("--shelf", c.shelf, "Folder of rendered media");
+      s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
+    }
+    return s;
+  };
+  const auto with_range = [&](CLI::App* s) {
+    s->add_option("--range", c.range, "IN-OUT, frames or timecodes");
+    return s;
+  };
+
+  std::string folder, segment, effect, param, value;
+  DemoOptions demo;
+  bool job = false, again = false, lift = false, every = false, holds = false;
+  double seconds = 20;
+  std::vector<std::string> volumes;
+
+  CLI::App* s = add("demo", "Make the demo production, The Kiln Year", "gclk demo /tmp/kiln-year --job", false);
+  s->add_option("folder", folder, "Where to put it")->required();
+  s->add_option("--seed", demo.seed, "Seed of the pictures");
+  s->add_option("--width", demo.width, "Raster, pixels")->check(CLI::Range(64, 8192));
+  s->add_option("--height", demo.height, "Raster, pixels")->check(CLI::Range(64, 8192));
+  s->add_option("--length", demo.length, "Length of the segments, 1 is full")->check(CLI::Range(0.1, 1.0));
+  s->add_flag("--job", job, "Do the whole job on it: forecast, play, pre-render, play again, change a grade");
+  s->add_option("--shelf", c.shelf, "Folder of rendered media");
+  s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
+  s->callback([&] { code = cmd_demo(c, folder, demo, job); });
+
+  add("inspect", "Say what a timeline holds, and what is offline", "gclk inspect cut.otio --json")->callback([&] { code = cmd_inspect(c); });
+  s = add("measure", "Time every kind of frame in the playing pipeline", "gclk measure cut.otio --seconds 30");
+  s->add_option("--seconds", seconds, "Stop after this long")->check(CLI::Range(0.1, 3600.0));
+  s->add_flag("--again", again, "Measure also what is known already");
+  s->callback([&] { code = cmd_measure(c, seconds, again); });
+  s = with_range(add("forecast", "Say which spans will drop frames, how surely, and why", "gclk forecast cut.otio --range 01:00:10:00-01:00:30:00"));
+  s->add_flag("--must-hold", holds, "Exit with 1 when any span spills or wavers");
+  s->callback([&] { code = cmd_forecast(c, holds); });
+  with_range(add("plan", "Find the least pre-rendering that makes it play", "gclk plan cut.otio --json"))->callback([&] { code = cmd_plan(c); });
+  with_range(add("run", "Carry out the plan, or pre-render a range", "gclk run cut.otio"))->callback([&] { code = cmd_run(c); });
+  s = with_range(add("playout", "Play against the real clock without a window; log missed frames", "gclk playout cut.otio --range 0-240"));
+  s->add_flag("--every-frame", every, "Drop nothing; take longer");
+  s->callback([&] { code = cmd_playout(c, every); });
+  with_range(add("audit", "Forecast, play, and hold one against the other", "gclk audit cut.otio --json"))->callback([&] { code = cmd_audit(c); });
+  add("gate", "Say whether the timeline may be delivered", "gclk gate cut.otio")->callback([&] { code = cmd_gate(c); });
+  s = add("bypass", "Bypass one effect for playback, or lift the bypass", "gclk bypass cut.otio ky-03 ky-03-clean --lift");
+  s->add_option("segment", segment, "Id of the segment")->required();
+  s->add_option("effect", effect, "Id of the effect")->required();
+  s->add_flag("--lift", lift, "Lift the bypass");
+  s->callback([&] { code = cmd_bypass(c, segment, effect, lift); });
+  s = add("set", "Change one parameter of an effect", "gclk set cut.otio ky-03 ky-03-grade saturation 1.2");
+  s->add_option("segment", segment, "Id of the segment")->required();
+  s->add_option("effect", effect, "Id of the effect")->required();
+  s->add_option("param", param, "Name of the parameter")->required();
+  s->add_option("value", value, "Its value, as JSON")->required();
+  s->callback([&] { code = cmd_set(c, segment, effect, param, value); });
+  s = add("seat", "Say what this machine is", "gclk seat --volume /media/fast", false);
+  s->add_option("--volume", volumes, "Measure the volume that holds this folder");
+  s->callback([&] { code = cmd_seat(c, volumes); });
+
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& e) {
+    const int shown = app.exit(e, std::cout, std::cerr);
+    return shown == 0 ? 0 : 2;
+  } catch (const std::bad_alloc&) {
+    return fail(Error{Fault::environment, "there is not enough memory", "", "Close other programs or choose a smaller raster."}, c.json);
+  } catch (const std::exception& e) {
+    return fail(Error{Fault::environment, std::string("something unexpected failed: ") + e.what(), "", "Please report it with the command you gave."}, c.json);
+  }
+  return code;
+}

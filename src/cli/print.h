@@ -1,0 +1,16 @@
+// Results as text for people; the same results as JSON are in desk/report.h.
+#pragma once
+#include "desk/report.h"
+
+namespace gc {
+
+void print(const MeasureReport& r);
+void print(const Forecast& f, const View& v);
+void print(const Plan& p, const View& v);
+void print(const PrerenderReport& r);
+void print(const Playout& p, const View& v);
+void print(const Audit& a);
+void print(const Gate& g, const View& v);
+void print(const Seat& s);
+
+}  // namespace gc

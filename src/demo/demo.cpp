@@ -1,0 +1,386 @@
+#include "demo/demo.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+#include <thread>
+
+#include "base/clock.h"
+#include "media/synthetic.h"
+#include "media/writer.h"
+#include "measure/measure.h"
+#include "forecast/forecast.h"
+
+namespace gc {
+namespace {
+
+struct SourcePlan {
+  const char* name;
+  const char* scene;
+  Form form;
+  Frames frames;
+  float grain;
+};
+
+constexpr SourcePlan kSources[] = {
+    {"bowl-turning", "bowl", Form::h264_long_gop, 288, 0.035f}, {"kiln-glow", "kiln", Form::vc3_sq, 192, 0.0f},      {"rain-window", "rain", Form::h264_intra, 240, 0.02f},
+    {"dust-beam", "dust", Form::motion_jpeg, 192, 0.0f},        {"hands-wheel", "hands", Form::h264_long_gop, 288, 0.02f}, {"night-firing", "firing", Form::h264_long_gop, 240, 0.045f},
+};
+
+/// How heavy a segment is made, as a target load; 0 leaves it light.
+struct SegmentPlan {
+  const char* name;
+  int source;  ///< −1: the composition, −2: a solid
+  Frames in, length;
+  bool graded;
+  double target;
+  bool soft;  ///< its heavy part is blur rather than noise reduction
+  const char* note;
+};
+
+constexpr SegmentPlan kMain[] = {
+    {"Morning at the pottery", 2, 0, 96, true, 0, false, "Open on the window. Keep it quiet."},
+    {"Bowl, first turn", 0, 24, 84, true, 0, false, ""},
+    {"Bowl, glaze close", 0, 120, 96, true, 1.55, false, "Noise danced in the glaze; judge the clean-up in motion."},
+    {"Hands, centring", 4, 0, 96, false, 0, false, ""},
+    {"Hands, opening", 4, 100, 84, true, 0.97, false, "Skin a touch warmer, please."},
+    {"Dust in the beam", 3, 0, 96, true, 0, false, ""},
+    {"Dust, slow haze", 3, 60, 72, true, 2.3, true, "Softness agreed. Watch the beam for banding."},
+    {"Kiln, door ajar", 1, 0, 84, true, 0, false, ""},
+    {"Kiln, glow and smoke", 1, 60, 96, true, 1.3, false, "Does the glow flicker? Only real time shows it."},
+    {"Shelf of bowls", -1, 0, 96, true, 0, false, "Inset is a placeholder."},
+    {"Rain, second pass", 2, 96, 72, false, 0, false, ""},
+    {"Firing, sparks", 5, 0, 96, true, 1.0, false, "Sparks must stay sharp."},
+    {"Firing, first flame", 5, 96, 72, true, 0, false, ""},
+    {"Firing, long watch", 5, 120, 96, true, 1.8, false, "Darkest shot of the reel; noise in the hillside."},
+    {"Hands, lifting the wall", 4, 180, 90, true, 0, false, ""},
+    {"Bowl on the bench", 0, 0, 72, false, 0, false, ""},
+    {"Window, evening", 2, 150, 84, true, 0, false, ""},
+    {"Kiln, cooling", 1, 96, 84, true, 0, false, ""},
+    {"Dust settles", 3, 96, 90, false, 0, false, ""},
+    {"Last bowl", 0, 150, 96, true, 0, false, "Hold for the music."},
+    {"Night, embers", 5, 30, 96, true, 0, false, ""},
+    {"End card", -2, 0, 48, false, 0, false, ""},
+};
+
+Result<void> make_source(const fs::path& file, const SourcePlan& plan, const DemoOptions& o, std::atomic<Frames>& done) {
+  const fs::path temporary = file.string() + ".making" + form_extension(plan.form);
+  auto writer = MovieWriter::create(temporary.string(), plan.form, o.width, o.height, {24, 1});
+  if (!writer) return std::unexpected(writer.error());
+  for (Frames n = 0; n < plan.frames; ++n) {
+    if (auto r = (*writer)->write(synthetic_frame(plan.scene, n, o.width, o.height, o.seed, plan.grain)); !r) return r;
+    ++done;
+  }
+  if (auto r = (*writer)->finish(); !r) return r;
+  return sync_and_rename(temporary, file);
+}
+
+Result<void> make_tone(const fs::path& file, std::uint32_t seed, double brightness) {
+  // Room tone: brown noise, very low.
+  std::vector<std::int16_t> samples(48000 * 20);
+  std::uint32_t state = seed | 1U;
+  double level = 0;
+  for (std::int16_t& s : samples) {
+    state ^= state << 13, state ^= state >> 17, state ^= state << 5;
+    level = level * (1 - brightness) + (static_cast<double>(state) / 4294967296.0 - 0.5) * brightness;
+    s = static_cast<std::int16_t>(level * 9000);
+  }
+  return write_wav(file.string(), samples);
+}
+
+fs::path source_file(const fs::path& folder, const SourcePlan& s) { return folder / "media" / (std::string(s.name) + form_extension(s.form)); }
+
+Result<bool> make_media(const fs::path& folder, const DemoOptions& o, const std::function<void(double, const std::string&)>& progress) {
+  std::error_code e;
+  fs::create_directories(folder / "media", e);
+  if (e) return environment("the demo folder cannot be made: " + e.message(), folder.string(), "Choose a folder that may be written to.");
+  std::vector<const SourcePlan*> missing;
+  Frames total = 0;
+  // A stamp says of which seed and raster the media are, so that they are made once.
+  const std::string stamp = fmt::format("seed {} raster {}x{} pictures 1\n", o.seed, o.width, o.height);
+  const auto found = read_file(folder / "media" / "made-from.txt");
+  const bool same = found && *found == stamp;
+  for (const SourcePlan& s : kSources)
+    if (!same || !fs::exists(source_file(folder, s))) missing.push_back(&s), total += s.frames;
+  if (missing.empty()) return false;
+  std::sort(missing.begin(), missing.end(), [](const SourcePlan* a, const SourcePlan* b) { return a->frames > b->frames; });
+  std::atomic<std::size_t> next{0};
+  std::atomic<Frames> done{0};
+  std::mutex mutex;
+  std::optional<Error> error;
+  std::vector<std::thread> threads;
+  for (int i = 0; i < default_workers(); ++i)
+    threads.emplace_back([&] {
+      for (std::size_t n = next++; n < missing.size(); n = next++) {
+        if (progress && i == 0) progress(0.8 * static_cast<double>(done) / static_cast<double>(total), fmt::format("Painting {}", missing[n]->name));
+        if (auto r = make_source(source_file(folder, *missing[n]), *missing[n], o, done); !r) {
+          const std::lock_guard lock(mutex);
+          error = r.error();
+          return;
+        }
+      }
+    });
+  for (std::thread& t : threads) t.join();
+  if (error) return std::unexpected(*error);
+  for (const auto& [name, brightness] : {std::pair{"room-tone.wav", 0.01}, std::pair{"rain.wav", 0.2}})
+    if (auto r = make_tone(folder / "media" / name, o.seed, brightness); !r) return std::unexpected(r.error());
+  if (auto r = write_file_atomic(folder / "media" / "made-from.txt", stamp); !r) return std::unexpected(r.error());
+  return true;
+}
+
+// ---- scaling the heavy segments to this seat ----
+
+Effect effect(const std::string& id, const char* type, Json params) { return {id, type, std::move(params), true, true, {}}; }
+Effect grade(const std::string& id) { return effect(id, "cdl", {{"slope", {1.06, 1.0, 0.94}}, {"offset", {-0.01, -0.005, 0.0}}, {"power", {1.0, 1.0, 1.02}}, {"saturation", 1.08}}); }
+Effect noise_reduction(const std::string& id, int radius) { return effect(id, "spatial_nr", {{"radius", radius}, {"strength", 0.1}}); }
+Effect blur(const std::string& id, double sigma) { return effect(id, "blur", {{"sigma", sigma}}); }
+
+/// Time of a frame's whole work, ms, with a stack on a source: median over a short flat-out run.
+double frame_work_ms(const fs::path& file, const SourcePlan& plan, const DemoOptions& o, std::vector<Effect> stack) {
+  auto t = std::make_shared<Timeline>();
+  t->width = o.width, t->height = o.height;
+  auto m = std::make_shared<MediaSource>();
+  m->id = "m", m->path = file.string(), m->length = plan.frames;
+  t->sources["m"] = m;
+  auto s = std::make_shared<Segment>();
+  s->id = "s", s->ref = "m", s->duration = plan.frames, s->stack = std::move(stack);
+  auto track = std::make_shared<Track>();
+  track->items.push_back(SegmentPtr(s));
+  t->tracks.push_back(track);
+  MediaCatalog media;
+  const ProgramPtr program = Program::compile(t, media);
+  std::vector<float> work;
+  std::mutex mutex;
+  std::condition_variable over;
+  const int workers = default_workers();
+  const auto count = static_cast<Frames>(12 + 2 * workers);
+  std::vector<Frames> frames;
+  for (Frames f = 0; f < count; ++f) frames.push_back(f % plan.frames);
+  Frames done = 0;
+  {
+    Pipeline pipeline(program, nullptr, {workers, static_cast<int>(count), true, false, false}, frames, [&](FrameResult&& r) {
+      const std::lock_guard lock(mutex);
+      if (++done > workers) work.push_back(static_cast<float>(r.done_ms - r.fetch_began_ms));
+      if (done == count) over.notify_all();
+    });
+    std::unique_lock lock(mutex);
+    over.wait(lock, [&] { return done == count; });
+  }
+  return median_of(work).median;
+}
+
+/// What the two heavy effects cost here, as straight lines.
+struct Laws {
+  double base = 0;                  // decode, convert, grade, display
+  double nr[16] = {};               // by radius
+  double blur_fixed = 0, blur_px = 0;
+};
+
+Laws learn(const fs::path& folder, const DemoOptions& o) {
+  const SourcePlan& s = kSources[0];
+  const fs::path file = source_file(folder, s);
+  Laws l;
+  l.base = frame_work_ms(file, s, o, {grade("g")});
+  const double two = frame_work_ms(file, s, o, {grade("g"), noise_reduction("n", 2)}) - l.base;
+  const double four = frame_work_ms(file, s, o, {grade("g"), noise_reduction("n", 4)}) - l.base;
+  // The filter's taps lie in a disc: cost grows with the square of the radius.
+  const double slope = std::max(0.05, (four - two) / (16 - 4));
+  for (int r = 1; r < 16; ++r) l.nr[r] = std::max(0.5, two + slope * (r * r - 4));
+  const double small = frame_work_ms(file, s, o, {grade("g"), blur("b", 4)}) - l.base;
+  const double large = frame_work_ms(file, s, o, {grade("g"), blur("b", 14)}) - l.base;
+  l.blur_px = std::max(0.05, (large - small) / 10);
+  l.blur_fixed = std::max(0.0, small - 4 * l.blur_px);
+  return l;
+}
+
+/// Effects that bring a graded segment to the target load here. Noise reduction takes the larger part and a small blur
+/// the rest, or blur alone.
+std::vector<Effect> heavy(const std::string& id, const SegmentPlan& plan, const Laws& laws) {
+  const double wanted = plan.target * default_workers() * (1000.0 / 24) - laws.base;
+  std::vector<Effect> stack;
+  double left = wanted;
+  if (!plan.soft) {
+    int radius = 0;
+    for (int r = 1; r < 16; ++r)
+      if (laws.nr[r] + laws.blur_fixed <= wanted) radius = r;
+    if (radius > 0) stack.push_back(noise_reduction(id + "-clean", radius)), left -= laws.nr[radius];
+  }
+  const double sigma = std::clamp((left - laws.blur_fixed) / laws.blur_px, 0.0, 60.0);
+  if (sigma >= 0.2) stack.push_back(blur(id + "-soft", std::round(sigma * 100) / 100));
+  return stack;
+}
+
+// ---- the timeline ----
+
+class Builder {
+ public:
+  Builder(fs::path folder, const DemoOptions& o, const Laws& laws) : folder_(std::move(folder)), o_(o), laws_(laws), t_(std::make_shared<Timeline>()) {}
+
+  TimelinePtr build() {
+    t_->name = "The Kiln Year";
+    t_->width = o_.width, t_->height = o_.height;
+    t_->start = 24 * 3600;  // 01:00:00:00, as is common
+    for (const SourcePlan& s : kSources) add_media(source_file(folder_, s), s.frames);
+    composition();
+    TrackPtr main = main_track(), inset = upper_track("V2", "Inset", {{7, 12, 60, 4, "Wheel, second camera"}, {16, 10, 60, 1, "Kiln gauge"}});
+    TrackPtr titles = title_track({{0, 24, 60, "The Kiln Year"}, {5, 12, 60, "The glaze room"}, {12, 6, 54, "Night firing"}, {21, 0, 48, "For the people of the kiln"}});
+    t_->tracks = {main, inset, titles, audio_track("A1", "room-tone.wav"), audio_track("A2", "rain.wav")};
+    return t_;
+  }
+  int segments() const { return count_; }
+
+ private:
+  struct Inset { int over; Frames at, length; int source; const char* name; };
+  struct TitleAt { int over; Frames at, length; const char* text; };
+
+  Frames scaled(Frames f) const { return std::max<Frames>(6, static_cast<Frames>(std::lround(static_cast<double>(f) * o_.length))); }
+
+  void add_media(const fs::path& file, Frames length) {
+    auto m = std::make_shared<MediaSource>();
+    m->id = file.stem().string();
+    m->path = file.string();
+    m->name = file.filename().string();
+    m->url = "media/" + m->name;
+    m->length = length;
+    t_->sources[m->id] = m;
+  }
+
+  std::shared_ptr<Segment> segment(const std::string& name, Frames length) {
+    auto s = std::make_shared<Segment>();
+    s->id = fmt::format("ky-{:02}", ++count_);
+    s->name = name;
+    s->duration = length;
+    return s;
+  }
+
+  TrackPtr main_track() {
+    auto track = std::make_shared<Track>();
+    track->id = "V1", track->name = "Picture";
+    Frames at = 0;
+    for (const SegmentPlan& plan : kMain) {
+      auto s = segment(plan.name, scaled(plan.length));
+      s->note = plan.note;
+      s->source_in = plan.in;
+      if (plan.source >= 0) s->ref = kSources[plan.source].name;
+      if (plan.source == -1) s->content = Content::composition, s->ref = "shelf-of-bowls", s->source_in = 0;
+      if (plan.source == -2) s->content = Content::generator, s->ref = "solid", s->generator = {{"colour", {0.035, 0.03, 0.028}}};
+      if (plan.target > 0) s->stack = heavy(s->id, plan, laws_);
+      if (plan.graded) s->stack.push_back(grade(s->id + "-grade"));
+      if (std::string_view(plan.name) == "Bowl on the bench") {
+        Transition dissolve;
+        dissolve.id = "ky-dissolve", dissolve.in_offset = dissolve.out_offset = std::min<Frames>(12, s->duration / 3);
+        track->items.push_back(dissolve);
+      }
+      starts_.push_back(at);
+      at += s->duration;
+      track->items.push_back(SegmentPtr(s));
+    }
+    length_ = at;
+    return track;
+  }
+
+  /// Puts items above main segments, with gaps between them.
+  template <class At, class Make>
+  TrackPtr above(const char* id, const char* name, const std::vector<At>& items, Make&& make) {
+    auto track = std::make_shared<Track>();
+    track->id = id, track->name = name;
+    Frames at = 0;
+    for (const At& i : items) {
+      const Frames start = starts_[static_cast<std::size_t>(i.over)] + static_cast<Frames>(static_cast<double>(i.at) * o_.length);
+      if (start > at) track->items.push_back(Gap{start - at, {}});
+      SegmentPtr s = make(i);
+      at = start + s->duration;
+      track->items.push_back(std::move(s));
+    }
+    return track;
+  }
+
+  TrackPtr upper_track(const char* id, const char* name, const std::vector<Inset>& items) {
+    return above(id, name, items, [&](const Inset& i) {
+      auto s = segment(i.name, scaled(i.length));
+      s->ref = kSources[i.source].name;
+      s->source_in = 40;
+      s->stack = {effect(s->id + "-place", "transform", {{"x", 0.79}, {"y", 0.25}, {"scale", 0.34}, {"opacity", 0.92}})};
+      return s;
+    });
+  }
+
+  TrackPtr title_track(const std::vector<TitleAt>& items) {
+    return above("V3", "Titles", items, [&](const TitleAt& i) {
+      auto s = segment(std::string("Title: ") + i.text, scaled(i.length));
+      s->content = Content::generator, s->ref = "title";
+      s->generator = {{"text", i.text}, {"size", i.over == 0 || i.over == 21 ? 0.11 : 0.06}, {"x", 0.5}, {"y", i.over == 0 || i.over == 21 ? 0.5 : 0.86}};
+      return s;
+    });
+  }
+
+  /// Two layers: a bowl, and a smaller picture of dust laid over it.
+  void composition() {
+    auto c = std::make_shared<Composition>();
+    c->id = "shelf-of-bowls", c->name = "Shelf of bowls";
+    auto below = std::make_shared<Track>(), over = std::make_shared<Track>();
+    below->id = "shelf-below", below->name = "Bowl", over->id = "shelf-over", over->name = "Inset";
+    auto a = segment("Bowl, for the shelf", scaled(96));
+    a->ref = kSources[0].name, a->source_in = 60;
+    auto b = segment("Dust, inset", scaled(96));
+    b->ref = kSources[3].name, b->source_in = 20;
+    b->stack = {effect("shelf-place", "transform", {{"x", 0.24}, {"y", 0.7}, {"scale", 0.4}, {"opacity", 0.85}})};
+    below->items.push_back(SegmentPtr(a)), over->items.push_back(SegmentPtr(b));
+    c->tracks = {below, over};
+    t_->compositions[c->id] = c;
+  }
+
+  TrackPtr audio_track(const char* id, const char* file) {
+    const std::string stem = fs::path(file).stem().string();
+    add_media(folder_ / "media" / file, 20 * 24);
+    auto track = std::make_shared<Track>();
+    track->id = id, track->name = stem, track->video = false;
+    for (Frames at = 0; at < length_;) {
+      auto s = std::make_shared<Segment>();
+      s->id = fmt::format("{}-{}", id, track->items.size() + 1);
+      s->name = stem, s->ref = stem;
+      s->duration = std::min<Frames>(20 * 24, length_ - at);
+      at += s->duration;
+      track->items.push_back(SegmentPtr(s));
+    }
+    return track;
+  }
+
+  fs::path folder_;
+  DemoOptions o_;
+  Laws laws_;
+  std::shared_ptr<Timeline> t_;
+  std::vector<Frames> starts_;
+  Frames length_ = 0;
+  int count_ = 0;
+};
+
+}  // namespace
+
+Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options, const std::function<void(double, const std::string&)>& progress) {
+  const Stopwatch watch;
+  const fs::path folder = fs::absolute(wanted).lexically_normal();
+  auto made = make_media(folder, options, progress);
+  if (!made) return std::unexpected(made.error());
+  if (progress) progress(0.85, "Measuring this seat to scale the heavy segments");
+  const Laws laws = learn(folder, options);
+  Builder builder(folder, options, laws);
+  const TimelinePtr timeline = builder.build();
+  DemoReport report;
+  report.timeline = folder / "the-kiln-year.otio";
+  if (auto r = save_timeline(*timeline, report.timeline); !r) return std::unexpected(r.error());
+  report.segments = builder.segments();
+  report.sources = static_cast<int>(std::size(kSources));
+  report.seconds_of_picture = static_cast<double>(timeline->duration()) / 24;
+  report.media_made = *made;
+  report.seconds_taken = watch.ms() / 1000;
+  const double budget = default_workers() * (1000.0 / 24);
+  report.scaling = fmt::format("A light frame takes {:.0f} ms of work here, a load of {:.2f} on {} processors; heavy segments were given effects for loads of 0.97 to 2.3.", laws.base, laws.base / budget, default_workers());
+  if (laws.base > 0.9 * budget) report.scaling += " This seat is too slow for light segments to hold.";
+  if (progress) progress(1, "The demo is ready");
+  return report;
+}
+
+}  // namespace gc

@@ -1,0 +1,28 @@
+// The demo production, The Kiln Year: pictures, a timeline, and work heavy enough for this seat.
+#pragma once
+#include <functional>
+
+#include "base/files.h"
+#include "interchange/otio.h"
+
+namespace gc {
+
+struct DemoOptions {
+  std::uint32_t seed = 1926;
+  int width = 1280, height = 720;
+  double length = 1.0;  ///< of the segments, for tests: 0.25 makes a quarter of the running time
+};
+
+struct DemoReport {
+  fs::path timeline;
+  int segments = 0, sources = 0;
+  double seconds_of_picture = 0, seconds_taken = 0;
+  bool media_made = false;   ///< false when they were there already
+  std::string scaling;       ///< what the heavy segments were scaled by, a sentence
+};
+
+/// Makes the media (when they are not there), measures the seat briefly, scales the heavy effects so that some spans
+/// hold, some waver and some spill here, and writes FOLDER/the-kiln-year.otio. `progress` gets 0…1 and what is done.
+Result<DemoReport> make_demo(const fs::path& folder, const DemoOptions& options, const std::function<void(double, const std::string&)>& progress);
+
+}  // namespace gc

@@ -1,0 +1,83 @@
+#include "desk/desk.h"
+
+#include <fmt/format.h>
+
+#include "base/clock.h"
+#include "base/timecode.h"
+
+namespace gc {
+
+Result<Stores> Stores::open(DeskOptions options) {
+  Stores s;
+  if (options.workers <= 0) options.workers = default_workers();
+  if (options.notebook.empty()) options.notebook = data_folder() / "notebook.sqlite";
+  if (options.shelf.empty()) options.shelf = cache_folder() / "shelf";
+  s.options = options;
+  auto notebook = Notebook::open(options.notebook);
+  if (!notebook) return std::unexpected(notebook.error());
+  s.notebook = *notebook;
+  auto shelf = Shelf::open(options.shelf);
+  if (!shelf) return std::unexpected(shelf.error());
+  s.shelf = *shelf;
+  return s;
+}
+
+ForecastOptions Stores::forecast_options() const {
+  ForecastOptions o;
+  o.workers = options.workers, o.horizon = options.horizon, o.trials = options.trials;
+  return o;
+}
+
+SealStates View::states() const {
+  SealStates s;
+  s.reserve(seals.size());
+  for (const SealState state : seals) s.push_back(static_cast<std::uint8_t>(state));
+  return s;
+}
+
+std::string View::name_of(const std::string& id) const {
+  const SegmentPtr s = find_segment(*timeline, id);
+  return s ? s->name : id;
+}
+
+View view_of(const TimelinePtr& timeline, const Stores& stores) {
+  View v;
+  v.timeline = timeline;
+  const TimelinePtr played = as_played(timeline);
+  v.played = Program::compile(played, *stores.media);
+  v.delivered = played == timeline ? v.played : Program::compile(timeline, *stores.media);
+  v.seals = stores.shelf->states(*v.played);
+  return v;
+}
+
+Result<FrameRange> parse_range(const std::string& text, const View& view) {
+  FrameRange r = whole(view);
+  if (text.empty()) return r;
+  const auto dash = text.find('-');
+  const auto part = [&](const std::string& p, Frames fallback) -> std::optional<Frames> {
+    if (p.empty()) return fallback;
+    const auto f = parse_timecode(p, view.timeline->rate);
+    // A timecode counts from the timeline's start, a plain number from its first frame.
+    return f && p.find(':') != std::string::npos ? std::optional(*f - view.timeline->start) : f;
+  };
+  const auto in = part(text.substr(0, dash), r.in), out = dash == std::string::npos ? std::optional(r.out) : part(text.substr(dash + 1), r.out);
+  if (!in || !out || *in < 0 || *out > r.out || *in >= *out)
+    return usage(fmt::format("'{}' is no range of this timeline", text), fmt::format("Give IN-OUT as frames 0 to {} or as timecodes {} to {}.", r.out, timecode(view.timeline->start, view.timeline->rate), timecode(view.timeline->start + r.out, view.timeline->rate)));
+  return FrameRange{*in, *out};
+}
+
+void remember(const Audit& a, const View& view, Notebook& notebook) {
+  notebook.add_audit({view.timeline->name, now_utc(), a.drops_forecast, static_cast<double>(a.drops_observed), a.span_f1, static_cast<int>(a.spans_forecast.size()), a.matched_forecast});
+}
+
+std::string track_record(const Notebook& notebook) {
+  int called = 0, right = 0;
+  const std::vector<AuditRecord> all = notebook.audits();
+  for (const AuditRecord& r : all) called += r.spans_called, right += r.spans_right;
+  if (all.empty()) return "";
+  if (called == 0) return fmt::format("{} audit{}; no span was called to drop.", all.size(), all.size() == 1 ? "" : "s");
+  const Interval01 w = wilson(right, called);
+  return fmt::format("Of {} span{} called to drop, {} did ({:.0f} to {:.0f} % at 95 % confidence).", called, called == 1 ? "" : "s", right, w.low * 100, w.high * 100);
+}
+
+}  // namespace gc

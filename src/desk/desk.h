@@ -1,0 +1,56 @@
+// The desk: one timeline opened on this seat, with everything that belongs to it. Windows and commands ask it.
+#pragma once
+#include "audit/audit.h"
+#include "interchange/otio.h"
+#include "measure/measure.h"
+#include "plan/plan.h"
+#include "release/gate.h"
+
+namespace gc {
+
+struct DeskOptions {
+  fs::path shelf;     ///< folder; empty: the default one
+  fs::path notebook;  ///< file; empty: the default one
+  int workers = 0;    ///< 0: as many as the seat has
+  int horizon = 8;
+  int trials = 64;
+};
+
+/// What the seat keeps: the same for every timeline that is opened on it.
+struct Stores {
+  std::shared_ptr<Notebook> notebook;
+  std::shared_ptr<Shelf> shelf;
+  std::shared_ptr<MediaCatalog> media = std::make_shared<MediaCatalog>();
+  DeskOptions options;
+
+  static Result<Stores> open(DeskOptions options);
+  ForecastOptions forecast_options() const;
+  PlanOptions plan_options() const { return {forecast_options(), 0.5}; }
+  PlayOptions play_options(PlayMode mode) const { return {mode, options.workers, options.horizon}; }
+  MeasureOptions measure_options(double seconds, bool again) const { return {seconds, 0.05, options.workers, again}; }
+  PrerenderOptions prerender_options() const { return {options.workers, true, std::uint64_t{1} << 30}; }
+};
+
+/// A timeline value and what follows from it. Made anew after every edit; never changed.
+struct View {
+  TimelinePtr timeline;
+  ProgramPtr played;     ///< open slips applied
+  ProgramPtr delivered;  ///< the timeline itself
+  std::vector<SealState> seals;
+
+  SealStates states() const;
+  std::string name_of(const std::string& segment) const;
+};
+View view_of(const TimelinePtr& timeline, const Stores& stores);
+
+inline FrameRange whole(const View& v) { return {0, v.played->duration()}; }
+
+/// Frames for "IN-OUT", each a frame count or a timecode of the timeline; either may be left out. Empty text: all.
+Result<FrameRange> parse_range(const std::string& text, const View& view);
+
+/// Records what an audit found.
+void remember(const Audit& audit, const View& view, Notebook& notebook);
+/// "Of 43 spans called spills, 41 did." Empty without audits.
+std::string track_record(const Notebook& notebook);
+
+}  // namespace gc

@@ -1,0 +1,20 @@
+// Results as JSON documents with stable keys (docs/formats.md). Units are part of the key.
+#pragma once
+#include "demo/demo.h"
+#include "desk/desk.h"
+#include "seat/seat.h"
+
+namespace gc {
+
+Json to_json(const MeasureReport& r);
+Json to_json(const Forecast& f);
+Json to_json(const Plan& p);
+Json to_json(const PrerenderReport& r);
+Json to_json(const Playout& p);
+Json to_json(const Audit& a, const Forecast& f, const Playout& p);
+Json to_json(const Gate& g);
+Json to_json(const DemoReport& d);
+/// What the timeline is: tracks, segments with their stacks, media with what is known of them.
+Json describe(const View& v, MediaCatalog& media);
+
+}  // namespace gc

@@ -1,0 +1,305 @@
+#include "forecast/forecast.h"
+
+#include <algorithm>
+#include <cmath>
+#include <set>
+
+#include "base/clock.h"
+
+namespace gc {
+namespace {
+
+constexpr std::size_t kComposed = 96;  // draws when a frame's cost is put together from its stages
+
+bool fetches(StageKind k) { return k == StageKind::read || k == StageKind::decode; }
+
+double mean(const std::vector<float>& v) {
+  double sum = 0;
+  for (const float x : v) sum += x;
+  return v.empty() ? 0 : sum / static_cast<double>(v.size());
+}
+
+/// A run of frames with one sort of cost.
+struct Run {
+  Frames in = 0, out = 0;
+  int interval = 0;
+  std::uint8_t state = 0;
+};
+
+std::vector<Run> runs_of(const Program& program, const SealStates& sealed, FrameRange range) {
+  std::vector<Run> runs;
+  for (std::size_t i = 0; i < program.intervals().size(); ++i) {
+    const CompiledInterval& interval = program.intervals()[i];
+    const Frames in = std::max(range.in, interval.in), out = std::min(range.out, interval.out);
+    for (Frames at = in; at < out;) {
+      const auto state_at = [&](Frames f) { return static_cast<std::size_t>(f) < sealed.size() ? sealed[static_cast<std::size_t>(f)] : std::uint8_t{0}; };
+      Frames end = at + 1;
+      while (end < out && state_at(end) == state_at(at)) ++end;
+      runs.push_back({at, end, static_cast<int>(i), state_at(at)});
+      at = end;
+    }
+  }
+  return runs;
+}
+
+/// Whether a source is read at this interval that was not read just before it.
+bool opens_source(const Program& program, int interval) {
+  const auto sources = [&](int i) {
+    std::set<std::string> ids;
+    if (i >= 0)
+      for (const CompiledLayer& l : program.intervals()[static_cast<std::size_t>(i)].layers) {
+        ids.insert(l.from->segment->id);
+        if (l.to) ids.insert(l.to->segment->id);
+      }
+    return ids;
+  };
+  const auto before = sources(interval - 1);
+  for (const std::string& id : sources(interval))
+    if (!before.contains(id)) return true;
+  return false;
+}
+
+bool has_long_gop(const CompiledInterval& interval) {
+  const auto is = [](const CompiledSegment& s) {
+    return (s.content == Content::source && !s.media.intra) || (s.inner && std::any_of(s.inner->segments().begin(), s.inner->segments().end(), [](const auto& i) { return i->content == Content::source && !i->media.intra; }));
+  };
+  return std::any_of(interval.layers.begin(), interval.layers.end(), [&](const CompiledLayer& l) { return is(*l.from) || (l.to && is(*l.to)); });
+}
+
+/// Gathers pools of costs, each kind of frame once.
+class Pools {
+ public:
+  Pools(const Program& program, const Notebook& notebook, Model& model) : program_(program), notebook_(notebook), model_(model) {}
+
+  struct Entry {
+    std::uint32_t pool = 0;
+    bool measured = true;
+    std::vector<StageCost> stages;
+  };
+
+  const Entry& live(int interval) {
+    const CompiledInterval& i = program_.intervals()[static_cast<std::size_t>(interval)];
+    return entry(program_.stages(i.in), has_long_gop(i), interval);
+  }
+  const Entry& sealed() { return entry(program_.sealed_stages(), false, -1); }
+
+ private:
+  const Entry& entry(const std::vector<StageRef>& stages, bool between, int interval) {
+    if (const auto it = known_.find(interval); it != known_.end()) return it->second;
+    Entry e;
+    e.pool = static_cast<std::uint32_t>(model_.pools.size());
+    const Hash128 key = frame_key(stages);
+    CostPool pool;
+    pool.frames = notebook_.frames(key);
+    pool.entries = notebook_.entries(key);
+    pool.decodes_between = between;
+    std::vector<std::vector<float>> samples;
+    for (const StageRef& s : stages) {
+      std::vector<float> values = notebook_.stage(s.key);
+      bool estimated = false;
+      if (values.empty()) values = notebook_.estimate(s), estimated = true;
+      const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
+      e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated});
+      samples.push_back(std::move(values));
+    }
+    if (pool.frames.size() < 4) {
+      e.measured = false;
+      pool.frames.clear();
+      std::uint64_t state = 0x9e3779b97f4a7c15ULL;
+      for (std::size_t n = 0; n < kComposed; ++n) {
+        FrameSample f;
+        for (std::size_t i = 0; i < stages.size(); ++i) {
+          if (samples[i].empty()) continue;
+          state = state * 6364136223846793005ULL + 1442695040888963407ULL;
+          const float v = samples[i][static_cast<std::size_t>(state >> 33) % samples[i].size()];
+          (fetches(stages[i].kind) ? f.fetch_ms : f.process_ms) += v;
+        }
+        pool.frames.push_back(f);
+      }
+    }
+    model_.pools.push_back(std::move(pool));
+    return known_.emplace(interval, std::move(e)).first->second;
+  }
+
+  const Program& program_;
+  const Notebook& notebook_;
+  Model& model_;
+  std::map<int, Entry> known_;
+};
+
+Model build(const Program& program, const Notebook& notebook, const std::vector<Run>& runs, FrameRange range, const ForecastOptions& options, std::vector<Pools::Entry>* entries, std::vector<Pools::Entry>* live_entries) {
+  Model model;
+  model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms()};
+  Pools pools(program, notebook, model);
+  const Run* before = nullptr;
+  for (const Run& run : runs) {
+    const bool sealed = run.state == 1;
+    const Pools::Entry& e = sealed ? pools.sealed() : pools.live(run.interval);
+    if (entries) entries->push_back(e), live_entries->push_back(sealed ? pools.live(run.interval) : e);
+    const bool entry = !before || (before->state == 1) != sealed || (before->interval != run.interval && opens_source(program, run.interval));
+    const Frames in = run.in - range.in, out = run.out - range.in;
+    // Every sealed piece is a file of its own, opened in its turn.
+    constexpr Frames kPiece = 24;
+    for (Frames at = in; sealed && at < out; at += kPiece) model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true});
+    if (!sealed) model.stretches.push_back({in, out, e.pool, entry});
+    before = &run;
+  }
+  return model;
+}
+
+IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live, const Pools::Entry& entry, const ForecastOptions& options, double period) {
+  IntervalCost c;
+  c.in = run.in, c.out = run.out;
+  c.sealed = run.state == 1, c.broken = run.state == 2;
+  c.measured = entry.measured;
+  c.stages = entry.stages;
+  std::vector<float> loads;
+  for (const FrameSample& f : pool.frames) {
+    c.fetch_ms += f.fetch_ms, c.process_ms += f.process_ms;
+    loads.push_back(static_cast<float>(load_of(f.fetch_ms, f.process_ms, options.workers, period)));
+  }
+  c.fetch_ms /= static_cast<double>(pool.frames.size()), c.process_ms /= static_cast<double>(pool.frames.size());
+  for (const StageCost& s : entry.stages)
+    if (s.kind == StageKind::read) c.read_ms += s.ms;
+  c.load = load_of(c.fetch_ms, c.process_ms, options.workers, period);
+  std::sort(loads.begin(), loads.end());
+  c.load_low = loads[loads.size() * 5 / 100], c.load_high = loads[std::min(loads.size() - 1, loads.size() * 95 / 100)];
+  double fetch = 0, process = 0;
+  for (const FrameSample& f : live.frames) fetch += f.fetch_ms, process += f.process_ms;
+  c.live_load = load_of(fetch / static_cast<double>(live.frames.size()), process / static_cast<double>(live.frames.size()), options.workers, period);
+  return c;
+}
+
+double percentile(std::vector<double> values, double share) {
+  if (values.empty()) return 0;
+  std::sort(values.begin(), values.end());
+  return values[std::min(values.size() - 1, static_cast<std::size_t>(share * static_cast<double>(values.size())))];
+}
+
+/// Drops of each trial within frames [in, out) of the range.
+std::vector<double> drops_within(const Trials& trials, Frames in, Frames out) {
+  std::vector<double> counts;
+  for (const auto& drops : trials.drops) {
+    const auto begin = std::lower_bound(drops.begin(), drops.end(), static_cast<std::uint32_t>(in));
+    const auto end = std::lower_bound(begin, drops.end(), static_cast<std::uint32_t>(out));
+    counts.push_back(static_cast<double>(end - begin));
+  }
+  return counts;
+}
+
+void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
+  double fetch = 0, process = 0, read = 0, frames = 0;
+  std::map<int, StageCost> by_owner;
+  std::set<std::string> seen;
+  for (const IntervalCost& c : f.intervals) {
+    const double n = static_cast<double>(std::min(span.out, c.out) - std::max(span.in, c.in));
+    if (n <= 0) continue;
+    frames += n;
+    fetch += c.fetch_ms * n, process += c.process_ms * n, read += c.read_ms * n;
+    for (const StageCost& s : c.stages) {
+      const auto [it, fresh] = by_owner.try_emplace(s.owner, s);
+      it->second.ms = fresh ? s.ms * n : it->second.ms + s.ms * n;
+      if (!s.segment.empty() && seen.insert(s.segment).second) span.segments.push_back(s.segment);
+    }
+  }
+  if (frames == 0) return;
+  for (auto& [owner, s] : by_owner)
+    if (s.ms > span.blame.ms) span.blame = s;
+  span.blame.ms /= frames;
+  if (span.verdict == Verdict::holds) return;
+  if (fetch > (fetch + process) / options.workers) span.cause = read > 0.6 * fetch ? Cause::disk : Cause::decode;
+  else span.cause = Cause::processor;
+}
+
+Span span_of(FrameRange range, const Trials& trials, const Forecast& f, const ForecastOptions& options) {
+  Span s;
+  s.in = range.in, s.out = range.out;
+  const std::vector<double> counts = drops_within(trials, range.in - f.range.in, range.out - f.range.in);
+  double any = 0;
+  for (const double c : counts) s.expected_drops += c, any += c > 0;
+  s.expected_drops /= static_cast<double>(counts.size());
+  s.drop_probability = any / static_cast<double>(counts.size());
+  s.drops_low = percentile(counts, 0.05), s.drops_high = percentile(counts, 0.95);
+  s.sustained_rate = f.rate.fps() * (1 - s.expected_drops / static_cast<double>(range.length()));
+  s.verdict = s.drop_probability >= options.thresholds.spills ? Verdict::spills : s.drop_probability >= options.thresholds.wavers ? Verdict::wavers : Verdict::holds;
+  return s;
+}
+
+}  // namespace
+
+const char* verdict_name(Verdict v) {
+  static constexpr const char* kNames[] = {"holds", "wavers", "spills"};
+  return kNames[static_cast<std::size_t>(v)];
+}
+const char* cause_name(Cause c) {
+  static constexpr const char* kNames[] = {"none", "disk read", "decode", "processor", "outside"};
+  return kNames[static_cast<std::size_t>(c)];
+}
+
+int Forecast::count(Verdict v) const {
+  return static_cast<int>(std::count_if(spans.begin(), spans.end(), [&](const Span& s) { return s.verdict == v; }));
+}
+
+std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate, double density) {
+  std::vector<FrameRange> runs;
+  const auto count = static_cast<Frames>(miss.size());
+  const Frames second = std::max<Frames>(2, rate.nominal());
+  // A window of a second slides over the frames; where it holds enough misses, its missed frames belong to a run.
+  double sum = 0;
+  std::vector<std::uint8_t> dense(miss.size(), 0);
+  Frames marked = 0;
+  for (Frames end = 0; end < count; ++end) {
+    sum += miss[static_cast<std::size_t>(end)];
+    const Frames begin = end - second + 1;
+    if (begin > 0) sum -= miss[static_cast<std::size_t>(begin - 1)];
+    if (sum < density * static_cast<double>(second) - 1e-6) continue;
+    for (Frames f = std::max({Frames{0}, begin, marked}); f <= end; ++f) dense[static_cast<std::size_t>(f)] = 1;
+    marked = end + 1;
+  }
+  for (Frames f = 0; f < count; ++f) {
+    if (!dense[static_cast<std::size_t>(f)] || miss[static_cast<std::size_t>(f)] < 0.01f) continue;
+    if (!runs.empty() && first + f - runs.back().out < second) runs.back().out = first + f + 1;
+    else runs.push_back({first + f, first + f + 1});
+  }
+  return runs;
+}
+
+Model model_of(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const ForecastOptions& options) {
+  return build(program, notebook, runs_of(program, sealed, range), range, options, nullptr, nullptr);
+}
+
+Forecast forecast(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const ForecastOptions& options) {
+  const Stopwatch watch;
+  Forecast f;
+  f.range = {std::clamp<Frames>(range.in, 0, program.duration()), std::clamp<Frames>(range.out, 0, program.duration())};
+  f.rate = program.timeline()->rate;
+  const std::vector<Run> runs = runs_of(program, sealed, f.range);
+  std::vector<Pools::Entry> entries, live;
+  const Model model = build(program, notebook, runs, f.range, options, &entries, &live);
+  for (std::size_t i = 0; i < runs.size(); ++i) {
+    f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool], entries[i], options, f.rate.frame_ms()));
+    f.fully_measured = f.fully_measured && entries[i].measured;
+  }
+  const Trials trials = simulate(model, options.trials, options.seed);
+  f.miss = trials.miss;
+  const std::vector<double> all = drops_within(trials, 0, f.range.length());
+  for (const double d : all) f.expected_drops += d / static_cast<double>(all.size());
+  f.drops_low = percentile(all, 0.05), f.drops_high = percentile(all, 0.95);
+
+  // Runs of misses first, then what lies between them; a run too unlikely to mention joins what is around it.
+  std::vector<Span> missed;
+  for (const FrameRange& r : missed_runs(f.miss, f.range.in, f.rate, 0.02))
+    if (Span s = span_of(r, trials, f, options); s.verdict != Verdict::holds) missed.push_back(std::move(s));
+  Frames at = f.range.in;
+  for (Span& s : missed) {
+    if (s.in > at) f.spans.push_back(span_of({at, s.in}, trials, f, options)), f.spans.back().verdict = Verdict::holds;
+    at = s.out;
+    f.spans.push_back(std::move(s));
+  }
+  if (at < f.range.out) f.spans.push_back(span_of({at, f.range.out}, trials, f, options)), f.spans.back().verdict = Verdict::holds;
+  for (Span& s : f.spans) explain(s, f, options);
+  f.seconds = watch.ms() / 1000;
+  return f;
+}
+
+}  // namespace gc

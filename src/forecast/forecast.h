@@ -1,0 +1,92 @@
+// Which frames will miss their deadline, how surely, and why.
+#pragma once
+#include <functional>
+#include <optional>
+
+#include "forecast/simulate.h"
+#include "render/program.h"
+
+namespace gc {
+
+enum class Verdict : std::uint8_t { holds, wavers, spills };
+const char* verdict_name(Verdict v);
+
+/// Which resource limits playback.
+enum class Cause : std::uint8_t { none, disk, decode, processor, outside };
+const char* cause_name(Cause c);
+
+/// Where a span's time goes: one owner's stage, mean milliseconds a frame.
+struct StageCost {
+  int owner = -1;  ///< index into Program::owners
+  StageKind kind = StageKind::display;
+  std::string segment, effect, label;
+  double ms = 0;
+  bool estimated = false;  ///< never measured as it is
+};
+
+/// Costs of the frames of one interval.
+struct IntervalCost {
+  Frames in = 0, out = 0;
+  double fetch_ms = 0, process_ms = 0, read_ms = 0;  ///< means
+  double load = 0;            ///< mean time the pipeline needs for a frame ÷ frame budget
+  double load_low = 0, load_high = 0;  ///< 5th and 95th percentile
+  double live_load = 0;       ///< the same when nothing were sealed
+  bool sealed = false, broken = false, measured = true;
+  std::vector<StageCost> stages;  ///< sum ≈ fetch + process
+};
+
+struct Span {
+  Frames in = 0, out = 0;
+  Verdict verdict = Verdict::holds;
+  double drop_probability = 0;  ///< that any frame of it is dropped
+  double expected_drops = 0;
+  double drops_low = 0, drops_high = 0;  ///< 5th and 95th percentile of the trials
+  double sustained_rate = 0;    ///< frames a second
+  Cause cause = Cause::none;
+  StageCost blame;              ///< the dearest stage
+  std::vector<std::string> segments;
+};
+
+struct Thresholds {
+  double wavers = 0.10;  ///< from this probability of any drop
+  double spills = 0.90;
+};
+
+struct Forecast {
+  FrameRange range;
+  Rate rate;
+  double expected_drops = 0, drops_low = 0, drops_high = 0;
+  std::vector<float> miss;  ///< for each frame of the range
+  std::vector<IntervalCost> intervals;
+  std::vector<Span> spans;  ///< covering the range
+  bool fully_measured = true;
+  double seconds = 0;       ///< that the forecast took
+
+  int count(Verdict v) const;
+};
+
+struct ForecastOptions {
+  int workers = 2;
+  int horizon = 8;
+  int trials = 64;
+  std::uint64_t seed = 1;
+  Thresholds thresholds;
+};
+
+/// A frame's state by number; empty: nothing is sealed.
+using SealStates = std::vector<std::uint8_t>;  // 0 live, 1 sealed, 2 broken
+
+/// Forecasts playback of `range` from its first frame. `sealed` says which frames rendered media answer.
+Forecast forecast(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const ForecastOptions& options);
+
+/// Builds the model alone, for what-if questions that are asked many times.
+Model model_of(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const ForecastOptions& options);
+
+/// Runs of frames in which more than `density` of a second's frames are missed; neighbours closer than a second are one.
+std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate, double density = 0.08);
+
+/// Load of a frame: what limits is either fetching, which goes one frame at a time, or all of its work spread over the
+/// workers.
+inline double load_of(double fetch_ms, double process_ms, int workers, double period_ms) { return std::max(fetch_ms, (fetch_ms + process_ms) / workers) / period_ms; }
+
+}  // namespace gc

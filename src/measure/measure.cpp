@@ -1,0 +1,197 @@
+#include "measure/measure.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/clock.h"
+#include "base/files.h"
+#include "media/writer.h"
+
+namespace gc {
+namespace {
+
+constexpr int kLeastSamples = 12;
+
+/// Runs these frames flat out and returns them in order.
+std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals, std::vector<Frames> frames, int workers, bool keep_image = false) {
+  std::mutex mutex;
+  std::condition_variable finished;
+  std::vector<FrameResult> results;
+  const std::size_t count = frames.size();
+  PipelineOptions options{workers, static_cast<int>(count) + 1, true, keep_image, false};
+  {
+    Pipeline pipeline(program, seals, options, std::move(frames), [&](FrameResult&& r) {
+      const std::lock_guard lock(mutex);
+      if (!keep_image) r.screen = {};
+      results.push_back(std::move(r));
+      if (results.size() == count) finished.notify_all();
+    });
+    std::unique_lock lock(mutex);
+    finished.wait(lock, [&] { return results.size() == count; });
+  }
+  std::sort(results.begin(), results.end(), [](const FrameResult& a, const FrameResult& b) { return a.started_ms < b.started_ms; });
+  return results;
+}
+
+/// Frames of one kind: where in the timeline they are, and how well they are known.
+struct Kind {
+  Hash128 key;
+  std::vector<FrameRange> where;
+  std::vector<StageRef> stages;
+  std::string name;
+  std::size_t round = 0;
+};
+
+double error_of(const Notebook& notebook, const Hash128& key) {
+  std::vector<float> totals;
+  for (const FrameSample& s : notebook.frames(key)) totals.push_back(s.fetch_ms + s.process_ms);
+  if (totals.size() < kLeastSamples) return 1e9;
+  return median_of(std::move(totals)).relative_error();
+}
+
+/// Puts one run's frames into the notebook. The first frame pays for opening and seeking; the first ones of the other
+/// workers find the pipeline half empty. Neither is how playback runs.
+void record(Notebook& notebook, const Kind& kind, const std::vector<FrameResult>& results, int workers) {
+  std::map<Hash128, std::vector<StageSample>> by_stage;
+  std::vector<FrameSample> frames;
+  for (std::size_t i = 0; i < results.size(); ++i) {
+    const FrameResult& r = results[i];
+    const auto fetch = static_cast<float>(r.fetched_ms - r.fetch_began_ms);
+    if (i == 0) {
+      notebook.add_entries(kind.key, std::span(&fetch, 1));
+      continue;
+    }
+    if (static_cast<int>(i) < workers && results.size() > static_cast<std::size_t>(2 * workers)) continue;
+    frames.push_back({fetch, static_cast<float>(r.done_ms - r.fetched_ms)});
+    for (const StageSample& s : r.stages) by_stage[s.key].push_back(s);
+  }
+  notebook.add_frames(kind.key, frames);
+  std::set<Hash128> seen;
+  for (const StageRef& stage : kind.stages)
+    if (const auto it = by_stage.find(stage.key); it != by_stage.end() && seen.insert(stage.key).second) notebook.add_stage(stage, it->second);
+}
+
+std::vector<Kind> kinds_of(const Program& program) {
+  std::vector<Kind> kinds;
+  std::map<Hash128, std::size_t> index;
+  for (const CompiledInterval& interval : program.intervals()) {
+    std::vector<StageRef> stages = program.stages(interval.in);
+    const Hash128 key = frame_key(stages);
+    const auto [it, fresh] = index.try_emplace(key, kinds.size());
+    if (fresh) {
+      kinds.push_back({key, {}, std::move(stages), interval.layers.empty() ? "Gap" : interval.layers.front().from->segment->name, 0});
+    }
+    kinds[it->second].where.push_back({interval.in, interval.out});
+  }
+  return kinds;
+}
+
+/// Answers every frame from one probe file, in a circle.
+class ProbeSeals : public SealLookup {
+ public:
+  ProbeSeals(std::string path, Frames length) : path_(std::move(path)), length_(length) {}
+  std::optional<SealHit> find(const Hash128&) const override { return SealHit{path_, next_++ % length_}; }
+  void report_broken(const SealHit&) const override {}
+
+ private:
+  std::string path_;
+  Frames length_;
+  mutable std::atomic<Frames> next_{0};
+};
+
+/// How media of the sealed form encode and play: a second of the timeline is rendered, written and played back.
+Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int workers) {
+  const Timeline& t = *program->timeline();
+  const std::vector<StageRef> stages = program->sealed_stages();
+  Kind kind{frame_key(stages), {}, stages, "Sealed media", 0};
+  // Frames from all over, so that the pictures are as hard to code as the timeline's.
+  constexpr Frames kLength = 18;
+  std::vector<Frames> frames;
+  for (Frames i = 0; i < kLength / 3; ++i) frames.push_back(program->duration() * (2 * i + 1) / (kLength / 3 * 2));
+  std::vector<FrameResult> pictures = run_flat_out(program, nullptr, frames, workers, true);
+  const fs::path file = cache_folder() / fmt::format("probe-{}.mov", ::getpid());
+  auto writer = MovieWriter::create(file.string(), Form::vc3_hqx, t.width, t.height, t.rate);
+  if (!writer) return std::unexpected(writer.error());
+  std::vector<float> encode;
+  for (Frames i = 0; i < kLength; ++i) {
+    const Stopwatch watch;
+    if (auto r = (*writer)->write(pictures[static_cast<std::size_t>(i) % pictures.size()].image); !r) return std::unexpected(r.error());
+    encode.push_back(static_cast<float>(watch.ms()));
+  }
+  auto closed = (*writer)->finish();
+  pictures.clear();
+  int timed = 0;
+  if (closed) {
+    notebook.add_encode(encode_key(t.width, t.height), encode);
+    const ProbeSeals seals(file.string(), kLength);
+    for (int round = 0; round < 3; ++round) {
+      const std::vector<FrameResult> results = run_flat_out(program, &seals, std::vector<Frames>(kLength, 0), workers);
+      record(notebook, kind, results, workers);
+      timed += static_cast<int>(results.size());
+    }
+  }
+  std::error_code e;
+  fs::remove(file, e);
+  if (!closed) return std::unexpected(closed.error());
+  return timed;
+}
+
+}  // namespace
+
+Hash128 encode_key(int width, int height) { return Hasher().add("encode VC-3 HQX").add(width).add(height).done(); }
+
+Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options, const std::function<bool(const MeasureProgress&)>& progress) {
+  const Stopwatch watch;
+  MeasureReport report;
+  std::vector<Kind> kinds = kinds_of(*program);
+  report.kinds = static_cast<int>(kinds.size());
+  std::vector<Kind*> open;
+  for (Kind& k : kinds) {
+    if (options.again || error_of(notebook, k.key) > options.tolerance) open.push_back(&k);
+    else ++report.from_notebook;
+  }
+  report.within = report.from_notebook;
+  const auto go_on = [&](const std::string& what) {
+    if (progress && !progress({report.within, report.kinds, watch.ms() / 1000, options.seconds, what})) report.cancelled = true;
+    return !report.cancelled;
+  };
+  if (program->duration() > 0 && (options.again || notebook.frames(frame_key(program->sealed_stages())).size() < 2 * kLeastSamples) && go_on("Sealed media")) {
+    auto timed = measure_sealed(program, notebook, options.workers);
+    if (!timed) return std::unexpected(timed.error());
+    report.frames += *timed;
+  }
+  // Round after round over what is not known yet, so that time runs out evenly. Everything gets one round.
+  for (int round = 0; !open.empty() && !report.cancelled; ++round) {
+    std::vector<Kind*> still;
+    for (Kind* k : open) {
+      if (!go_on(k->name) || (round > 0 && watch.ms() / 1000 > options.seconds)) {
+        still.push_back(k);
+        continue;
+      }
+      // Each round at another place of another stretch of this kind.
+      const auto [in, out] = k->where[k->round % k->where.size()];
+      const Frames length = std::min<Frames>(out - in, 10 + options.workers);
+      const Frames room = out - in - length;
+      static constexpr int kSpread[] = {1, 3, 0, 2, 4};
+      const Frames start = in + room * kSpread[(k->round / k->where.size()) % 5] / 4;
+      ++k->round;
+      std::vector<Frames> frames;
+      for (Frames f = start; f < start + length; ++f) frames.push_back(f);
+      const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, options.workers);
+      record(notebook, *k, results, options.workers);
+      report.frames += static_cast<int>(results.size());
+      if (error_of(notebook, k->key) > options.tolerance) still.push_back(k);
+      else ++report.within;
+    }
+    if (watch.ms() / 1000 > options.seconds) break;
+    open = std::move(still);
+  }
+  report.seconds = watch.ms() / 1000;
+  if (auto saved = notebook.save(); !saved) return std::unexpected(saved.error());
+  return report;
+}
+
+}  // namespace gc

@@ -1,0 +1,155 @@
+#include "plan/plan.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "measure/measure.h"
+#include "media/writer.h"
+
+namespace gc {
+namespace {
+
+/// A piece that might be pre-rendered.
+struct Candidate {
+  FrameRange range;
+  double seconds = 0;  ///< of rendering
+  bool chosen = true;
+};
+
+double mean_encode_ms(const Notebook& notebook, const Timeline& t) {
+  const std::vector<float> ms = notebook.encode(encode_key(t.width, t.height));
+  double sum = 0;
+  for (const float v : ms) sum += v;
+  return ms.empty() ? 0 : sum / static_cast<double>(ms.size());
+}
+
+/// Rendering runs flat out over all workers; encoding goes one frame at a time beside it.
+double render_seconds(const Forecast& f, FrameRange r, double encode_ms, int workers) {
+  double ms = 0;
+  for (const IntervalCost& c : f.intervals) {
+    const double n = static_cast<double>(std::min(r.out, c.out) - std::max(r.in, c.in));
+    if (n > 0) ms += n * std::max({encode_ms, c.fetch_ms, (c.fetch_ms + c.process_ms + encode_ms) / workers});
+  }
+  return ms / 1000;
+}
+
+SealStates with_sealed(SealStates states, const std::vector<Candidate>& all, Frames duration) {
+  states.resize(static_cast<std::size_t>(duration), 0);
+  for (const Candidate& c : all)
+    if (c.chosen)
+      for (Frames f = c.range.in; f < c.range.out; ++f) states[static_cast<std::size_t>(f)] = 1;
+  return states;
+}
+
+bool good(const Forecast& f, double most_drops) { return f.expected_drops <= most_drops && f.count(Verdict::spills) == 0 && f.count(Verdict::wavers) == 0; }
+
+/// The pieces of every interval that a bad span touches and that is itself over the budget some of the time.
+std::vector<Candidate> candidates(const Program& program, const Forecast& before, double encode_ms, int workers) {
+  std::vector<FrameRange> ranges;
+  for (const IntervalCost& c : before.intervals) {
+    if (c.sealed || c.load_high < 0.7) continue;
+    const bool bad = std::any_of(before.spans.begin(), before.spans.end(), [&](const Span& s) { return s.verdict != Verdict::holds && s.in < c.out && s.out > c.in; });
+    if (bad) ranges.push_back({c.in, c.out});
+  }
+  std::vector<Candidate> all;
+  for (const FrameRange& piece : pieces_of(program, ranges)) all.push_back({piece, render_seconds(before, piece, encode_ms, workers), true});
+  return all;
+}
+
+std::string reason_of(const Forecast& f, FrameRange r, double& drops) {
+  for (const Span& s : f.spans) {
+    if (s.verdict == Verdict::holds || s.out <= r.in || s.in >= r.out) continue;
+    drops = std::max(drops, s.expected_drops);
+    return fmt::format("{} with {:.0f} % probability, about {:.0f} frames dropped; {} takes {:.0f} ms of a {:.1f} ms budget.", s.verdict == Verdict::spills ? "Spills" : "Wavers", s.drop_probability * 100, s.expected_drops, s.blame.label, s.blame.ms, f.rate.frame_ms());
+  }
+  return "Gives the spans around it time to read ahead.";
+}
+
+void add_remedies(Plan& plan, const Program& program, const std::vector<Candidate>& all) {
+  const Timeline& t = *program.timeline();
+  for (const Candidate& c : all) {
+    if (!c.chosen) continue;
+    const CompiledSegment* s = main_segment(program, c.range.in);
+    const std::string id = s ? s->segment->id : "";
+    plan.render_seconds += c.seconds;
+    const auto bytes = static_cast<std::uint64_t>(c.range.length() * vc3_frame_bytes(t.width, t.height, 28672));
+    plan.bytes += bytes, plan.frames += c.range.length();
+    if (!plan.remedies.empty() && plan.remedies.back().range.out == c.range.in && plan.remedies.back().segment == id) {
+      Remedy& last = plan.remedies.back();
+      last.range.out = c.range.out, last.render_seconds += c.seconds, last.bytes += bytes;
+      continue;
+    }
+    Remedy r{c.range, id, s ? s->segment->name : "Gap", c.seconds, bytes, 0, {}};
+    r.reason = reason_of(plan.before, c.range, r.drops_saved);
+    plan.remedies.push_back(std::move(r));
+  }
+  // What saves most for its time comes first: when there is no time for all of it, the best is done.
+  std::stable_sort(plan.remedies.begin(), plan.remedies.end(), [](const Remedy& a, const Remedy& b) { return a.drops_saved / std::max(0.1, a.render_seconds) > b.drops_saved / std::max(0.1, b.render_seconds); });
+}
+
+std::string sentence_of(const Plan& p) {
+  const int spills = p.before.count(Verdict::spills), wavers = p.before.count(Verdict::wavers);
+  if (spills + wavers == 0) return p.before.fully_measured ? "Everything holds. Nothing needs to be done." : "Everything seems to hold, but not every segment has been measured.";
+  const auto spans = [](int n) { return fmt::format("{} span{}", n, n == 1 ? "" : "s"); };
+  std::string what;
+  if (spills > 0) what = fmt::format("{} will drop", spans(spills));
+  if (wavers > 0) what += fmt::format("{}{} may drop", spills > 0 ? " and " : "", spills > 0 ? std::to_string(wavers) : spans(wavers));
+  const double drops = p.before.expected_drops;
+  what += fmt::format(", about {:.0f} frame{} in all.", drops, std::lround(drops) == 1 ? "" : "s");
+  if (p.remedies.empty()) return what + " No pre-render helps; a faster seat would.";
+  const double picture = static_cast<double>(p.frames) * p.before.rate.frame_ms() / 1000;
+  return what + fmt::format(" Pre-rendering {} of picture {}; that takes about {} and {}.", duration_text(picture), p.holds ? "fixes that" : fmt::format("leaves about {:.0f}", p.after.expected_drops), duration_text(p.render_seconds), bytes_text(p.bytes));
+}
+
+}  // namespace
+
+std::vector<FrameRange> Plan::ranges() const {
+  std::vector<FrameRange> all;
+  for (const Remedy& r : remedies) all.push_back(r.range);
+  return all;
+}
+
+Plan make_plan(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const PlanOptions& options) {
+  Plan plan;
+  plan.before = forecast(program, notebook, sealed, range, options.forecast);
+  plan.after = plan.before;
+  if (!good(plan.before, options.most_drops)) {
+    const double encode_ms = mean_encode_ms(notebook, *program.timeline());
+    std::vector<Candidate> all = candidates(program, plan.before, encode_ms, options.forecast.workers);
+    const auto forecast_with = [&] { return forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, options.forecast); };
+    plan.after = forecast_with();
+    if (good(plan.after, options.most_drops)) {
+      std::vector<std::size_t> order(all.size());
+      for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
+      std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return all[a].seconds > all[b].seconds; });
+      for (const std::size_t i : order) {
+        all[i].chosen = false;
+        Forecast without = forecast_with();
+        if (good(without, options.most_drops)) plan.after = std::move(without);
+        else all[i].chosen = true;
+      }
+    }
+    add_remedies(plan, program, all);
+  }
+  plan.holds = good(plan.after, options.most_drops);
+  plan.sentence = sentence_of(plan);
+  return plan;
+}
+
+std::string duration_text(double seconds) {
+  const auto s = static_cast<std::int64_t>(std::ceil(seconds - 0.05));
+  if (s < 60) return seconds < 9.5 ? fmt::format("{:.1f} s", seconds) : fmt::format("{} s", s);
+  if (s < 3600) return fmt::format("{} min {} s", s / 60, s % 60);
+  return fmt::format("{} h {} min", s / 3600, s / 60 % 60);
+}
+
+std::string bytes_text(std::uint64_t bytes) {
+  const double b = static_cast<double>(bytes);
+  if (b < 1e6) return fmt::format("{:.0f} kB", b / 1e3);
+  if (b < 1e9) return fmt::format("{:.0f} MB", b / 1e6);
+  return fmt::format("{:.1f} GB", b / 1e9);
+}
+
+}  // namespace gc
