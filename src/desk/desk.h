@@ -12,7 +12,7 @@ struct DeskOptions {
   fs::path shelf;     ///< folder; empty: the default one
   fs::path notebook;  ///< file; empty: the default one
   int workers = 0;    ///< 0: as many as the seat has
-  int horizon = 8;
+  int horizon = 12;
   int trials = 64;
 };
 

@@ -1,12 +1,6 @@
-// Grade by ASC CDL 1.2, run by OpenColorIO: out = clamp(in × slope + offset) ^ power in each channel, then saturation
-// about Rec. 709 luma.
-#include <OpenColorIO/OpenColorIO.h>
-
-#include <cmath>
-
+// Grade by ASC CDL 1.2: out = clamp(in × slope + offset) ^ power in each channel, then saturation about Rec. 709 luma.
+#include "effects/cdl_kernel.h"
 #include "effects/registry.h"
-
-namespace OCIO = OCIO_NAMESPACE;
 
 namespace gc {
 namespace {
@@ -14,22 +8,19 @@ namespace {
 class Cdl : public EffectInstance {
  public:
   Cdl(const EffectType& type, const Json& p) {
-    double sop[9];
-    for (std::size_t i = 0; i < 3; ++i) sop[i] = param(type, p, "slope", i), sop[3 + i] = param(type, p, "offset", i), sop[6 + i] = param(type, p, "power", i);
-    const double saturation = param(type, p, "saturation");
-    identity_ = saturation == 1;
-    for (int i = 0; i < 9; ++i) identity_ = identity_ && sop[i] == (i >= 3 && i < 6 ? 0.0 : 1.0);
-    OCIO::CDLTransformRcPtr cdl = OCIO::CDLTransform::Create();
-    cdl->setStyle(OCIO::CDL_ASC);
-    cdl->setSOP(sop);
-    cdl->setSat(saturation);
-    processor_ = OCIO::Config::CreateRaw()->getProcessor(cdl)->getDefaultCPUProcessor();
+    values_.saturation = static_cast<float>(param(type, p, "saturation"));
+    identity_ = values_.saturation == 1;
+    for (std::size_t c = 0; c < 3; ++c) {
+      values_.slope[c] = static_cast<float>(param(type, p, "slope", c));
+      values_.offset[c] = static_cast<float>(param(type, p, "offset", c));
+      values_.power[c] = static_cast<float>(param(type, p, "power", c));
+      identity_ = identity_ && values_.slope[c] == 1 && values_.offset[c] == 0 && values_.power[c] == 1;
+    }
   }
   bool identity() const override { return identity_; }
   void apply(Image& image) const override {
     if (!image.opaque) unpremultiply(image);
-    OCIO::PackedImageDesc pixels(image.data(), image.width(), image.height(), 4);
-    processor_->apply(pixels);
+    cdl_pixels(image.data(), image.floats() / 4, values_);
     if (!image.opaque) premultiply(image);
   }
 
@@ -46,7 +37,7 @@ class Cdl : public EffectInstance {
       for (std::size_t c = 0; c < 3; ++c) p[i + c] *= p[i + 3];
   }
 
-  OCIO::ConstCPUProcessorRcPtr processor_;
+  CdlValues values_;
   bool identity_ = false;
 };
 

@@ -59,6 +59,41 @@ bool opens_source(const Program& program, int interval) {
   return false;
 }
 
+/// Frames to decode before the first one of an interval when its sources are newly read there. The dearest source
+/// counts: the others wait for it in the same turn, but as a rule only one opens at a cut.
+Frames frames_to_reach(const Program& program, const CompiledInterval& interval, Frames at) {
+  Frames most = 0;
+  const auto look = [&](const CompiledSegment& s) {
+    const Frames n = s.frame_at(at, program.timeline()->rate);
+    if (s.content == Content::source) most = std::max(most, frames_before(s.media, n));
+    if (s.inner)
+      if (const int i = s.inner->interval_at(n); i >= 0) most = std::max(most, frames_to_reach(*s.inner, s.inner->intervals()[static_cast<std::size_t>(i)], n));
+  };
+  for (const CompiledLayer& l : interval.layers) {
+    look(*l.from);
+    if (l.to) look(*l.to);
+  }
+  return most;
+}
+
+/// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of the medians
+/// of ten neighbouring samples from the median of all samples of their kind.
+double mood_of(const std::vector<CostPool>& pools) {
+  constexpr std::size_t kBlock = 10;
+  double sum = 0, count = 0;
+  for (const CostPool& p : pools) {
+    std::vector<float> totals;
+    for (const FrameSample& f : p.frames) totals.push_back(f.fetch_ms + f.process_ms);
+    if (totals.size() < 2 * kBlock) continue;
+    const double all = median_of(totals).median;
+    for (std::size_t at = 0; at + kBlock <= totals.size() && all > 0; at += kBlock) {
+      const double d = std::log(median_of({totals.begin() + static_cast<std::ptrdiff_t>(at), totals.begin() + static_cast<std::ptrdiff_t>(at + kBlock)}).median / all);
+      sum += std::min(0.09, d * d), count += 1;
+    }
+  }
+  return count > 0 ? std::clamp(std::sqrt(sum / count), 0.01, 0.2) : 0.03;
+}
+
 bool has_long_gop(const CompiledInterval& interval) {
   const auto is = [](const CompiledSegment& s) {
     return (s.content == Content::source && !s.media.intra) || (s.inner && std::any_of(s.inner->segments().begin(), s.inner->segments().end(), [](const auto& i) { return i->content == Content::source && !i->media.intra; }));
@@ -129,6 +164,7 @@ class Pools {
 
 Model build(const Program& program, const Notebook& notebook, const std::vector<Run>& runs, FrameRange range, const ForecastOptions& options, std::vector<Pools::Entry>* entries, std::vector<Pools::Entry>* live_entries) {
   Model model;
+  model.scale = options.cost_scale;
   model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms()};
   Pools pools(program, notebook, model);
   const Run* before = nullptr;
@@ -140,10 +176,11 @@ Model build(const Program& program, const Notebook& notebook, const std::vector<
     const Frames in = run.in - range.in, out = run.out - range.in;
     // Every sealed piece is a file of its own, opened in its turn.
     constexpr Frames kPiece = 24;
-    for (Frames at = in; sealed && at < out; at += kPiece) model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true});
-    if (!sealed) model.stretches.push_back({in, out, e.pool, entry});
+    for (Frames at = in; sealed && at < out; at += kPiece) model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true, 0});
+    if (!sealed) model.stretches.push_back({in, out, e.pool, entry, entry ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(run.interval)], run.in) : 0});
     before = &run;
   }
+  model.mood = mood_of(model.pools);
   return model;
 }
 

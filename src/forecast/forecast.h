@@ -67,10 +67,11 @@ struct Forecast {
 
 struct ForecastOptions {
   int workers = 2;
-  int horizon = 8;
+  int horizon = 12;
   int trials = 64;
   std::uint64_t seed = 1;
   Thresholds thresholds;
+  double cost_scale = 1;  ///< of every cost, for a margin
 };
 
 /// A frame's state by number; empty: nothing is sealed.

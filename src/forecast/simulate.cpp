@@ -3,6 +3,7 @@
 #include <tbb/parallel_for.h>
 
 #include <algorithm>
+#include <cmath>
 #include <limits>
 
 namespace gc {
@@ -16,7 +17,16 @@ struct Draw {
     state ^= state << 13, state ^= state >> 7, state ^= state << 17;
     return state;
   }
+  double unit() { return (static_cast<double>(next() >> 11) + 0.5) * 0x1.0p-53; }
+  /// Box and Muller (1958).
+  double normal() { return std::sqrt(-2 * std::log(unit())) * std::cos(6.283185307179586 * unit()); }
   std::size_t below(std::size_t n) { return static_cast<std::size_t>(((next() >> 32) * n) >> 32); }
+};
+
+/// What fetching a frame takes: its own share, and catching up after a seek or a skip.
+struct Fetch {
+  double steady = 0, catch_up = 0;
+  bool decodes_between = false;
 };
 
 /// The pipeline's clockwork. `fetch_of(last, n)` and `process_of(n)` give the costs of frame n when `last` was fetched
@@ -37,7 +47,8 @@ void run(const Model& model, FetchOf&& fetch_of, ProcessOf&& process_of, Drop&& 
   double zero = 0;
   for (Frames n = 0; n < first; ++n) {
     const int w = earliest();
-    const double fetched = std::max(free_at[w], fetch_free) + fetch_of(last, n);
+    const Fetch fetch = fetch_of(last, n);
+    const double fetched = std::max(free_at[w], fetch_free) + fetch.steady + fetch.catch_up;
     fetch_free = fetched, last = n;
     free_at[w] = fetched + process_of(n);
     zero = std::max(zero, free_at[w]);
@@ -48,7 +59,10 @@ void run(const Model& model, FetchOf&& fetch_of, ProcessOf&& process_of, Drop&& 
   Pacer pacer(pace);
   pacer.skip_to(first);
   // A finished frame is known to the rule only once its time has come.
-  struct Finished { double at, occupied; };
+  struct Finished {
+    double at;
+    Occupancy spent;
+  };
   Finished pending[kMostWorkers];
   int waiting = 0;
   Frames expected = first;
@@ -61,7 +75,7 @@ void run(const Model& model, FetchOf&& fetch_of, ProcessOf&& process_of, Drop&& 
       for (int i = 0; i < waiting; ++i)
         if (pending[i].at <= now && (soonest < 0 || pending[i].at < pending[soonest].at)) soonest = i;
       if (soonest < 0) break;
-      pacer.finished(pending[soonest].occupied);
+      pacer.finished(pending[soonest].spent);
       pending[soonest] = pending[--waiting];
     }
     const FrameStart start = pacer.next(now);
@@ -69,11 +83,13 @@ void run(const Model& model, FetchOf&& fetch_of, ProcessOf&& process_of, Drop&& 
     if (start.frame >= count) return;
     expected = start.frame + 1;
     const double began = std::max(start.at_ms, fetch_free);
-    const double fetched = began + fetch_of(last, start.frame);
+    const Fetch fetch = fetch_of(last, start.frame);
+    const double fetched = began + fetch.steady + fetch.catch_up;
     fetch_free = fetched, last = start.frame;
-    const double done = fetched + process_of(start.frame);
+    const double process = process_of(start.frame);
+    const double done = fetched + process;
     free_at[w] = done;
-    pending[waiting++] = {done, done - start.at_ms};
+    pending[waiting++] = {done, {began - start.at_ms, fetch.steady, process, fetch.decodes_between}};
     const double late = done - static_cast<double>(start.frame) * pace.period_ms;
     if (late > 0) drop(start.frame, static_cast<float>(late));
   }
@@ -89,9 +105,8 @@ std::vector<Outcome> play_once(const Model& model, const std::vector<float>& fet
   run(
       model,
       [&](Frames last, Frames n) {
-        double cost = fetch[static_cast<std::size_t>(n)];
-        for (Frames f = last + 1; f < n; ++f)
-          if (between[static_cast<std::size_t>(f)] && between[static_cast<std::size_t>(n)]) cost += fetch[static_cast<std::size_t>(f)];
+        Fetch cost{fetch[static_cast<std::size_t>(n)], 0, between[static_cast<std::size_t>(n)] != 0};
+        for (Frames f = last + 1; f < n && cost.decodes_between; ++f) cost.catch_up += fetch[static_cast<std::size_t>(f)];
         return cost;
       },
       [&](Frames n) { return static_cast<double>(process[static_cast<std::size_t>(n)]); }, [&](Frames n, float late) { outcome[static_cast<std::size_t>(n)] = {true, late}; });
@@ -109,20 +124,24 @@ Trials simulate(const Model& model, int trials, std::uint64_t seed) {
     std::vector<std::uint32_t>& drops = result.drops[static_cast<std::size_t>(trial)];
     std::size_t at = 0;  // the stretch of the latest frame
     FrameSample sample;
+    double scale = model.scale * std::exp(model.mood * draw.normal());
     run(
         model,
         [&](Frames last, Frames n) {
-          while (n >= model.stretches[at].out) ++at;
+          while (n >= model.stretches[at].out) ++at, scale = model.scale * std::exp(model.mood * draw.normal());
           const CostStretch& s = model.stretches[at];
           const CostPool& pool = model.pools[s.pool];
           sample = pool.frames[draw.below(pool.frames.size())];
-          double fetch = sample.fetch_ms;
-          if (last < s.in && s.entry && !pool.entries.empty()) return static_cast<double>(pool.entries[draw.below(pool.entries.size())]);
-          if (pool.decodes_between)
-            for (Frames f = std::max(last + 1, s.in); f < n; ++f) fetch += pool.frames[draw.below(pool.frames.size())].fetch_ms;
+          Fetch fetch{sample.fetch_ms * scale, 0, pool.decodes_between};
+          Frames decoded = pool.decodes_between ? n - std::max(last + 1, s.in) : 0;
+          if (last < s.in && s.entry) {
+            if (!pool.entries.empty()) fetch.catch_up += pool.entries[draw.below(pool.entries.size())] * scale;
+            decoded += s.entry_frames;
+          }
+          for (Frames f = 0; f < decoded; ++f) fetch.catch_up += pool.frames[draw.below(pool.frames.size())].fetch_ms * scale;
           return fetch;
         },
-        [&](Frames) { return static_cast<double>(sample.process_ms); }, [&](Frames n, float) { drops.push_back(static_cast<std::uint32_t>(n)); });
+        [&](Frames) { return sample.process_ms * scale; }, [&](Frames n, float) { drops.push_back(static_cast<std::uint32_t>(n)); });
     std::sort(drops.begin(), drops.end());
   });
   for (const auto& drops : result.drops)

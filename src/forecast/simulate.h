@@ -11,7 +11,7 @@ namespace gc {
 /// Frames whose costs come from one pool of samples.
 struct CostPool {
   std::vector<FrameSample> frames;  ///< never empty
-  std::vector<float> entries;       ///< fetch times of a first frame; may be empty: then as any other
+  std::vector<float> entries;       ///< times of opening and seeking before a first frame; may be empty
   bool decodes_between = false;     ///< frames that are not shown must be decoded all the same (long GOP)
 };
 
@@ -19,13 +19,16 @@ struct CostPool {
 struct CostStretch {
   Frames in = 0, out = 0;
   std::uint32_t pool = 0;
-  bool entry = true;   ///< its first frame has to open and seek
+  bool entry = true;        ///< its first frame has to open and seek
+  Frames entry_frames = 0;  ///< frames to decode before the first one, from the key frame on
 };
 
 struct Model {
   Pace pace;
   std::vector<CostPool> pools;
   std::vector<CostStretch> stretches;  ///< in order, without holes
+  double scale = 1;                    ///< of all costs: above 1 for a plan with a margin
+  double mood = 0;                     ///< standard deviation of the seat's speed from stretch to stretch, relative
   Frames frames() const { return stretches.empty() ? 0 : stretches.back().out; }
 };
 

@@ -59,13 +59,16 @@ void record(Notebook& notebook, const Kind& kind, const std::vector<FrameResult>
   std::vector<FrameSample> frames;
   for (std::size_t i = 0; i < results.size(); ++i) {
     const FrameResult& r = results[i];
-    const auto fetch = static_cast<float>(r.fetched_ms - r.fetch_began_ms);
     if (i == 0) {
-      notebook.add_entries(kind.key, std::span(&fetch, 1));
+      float decode = 0;
+      for (const StageSample& s : r.stages)
+        if (s.kind == StageKind::decode) decode += s.wall_ms;
+      const auto open = static_cast<float>(std::max(0.0, r.fetched_ms - r.fetch_began_ms - decode));
+      notebook.add_entries(kind.key, std::span(&open, 1));
       continue;
     }
     if (static_cast<int>(i) < workers && results.size() > static_cast<std::size_t>(2 * workers)) continue;
-    frames.push_back({fetch, static_cast<float>(r.done_ms - r.fetched_ms)});
+    frames.push_back({static_cast<float>(r.steady_fetch_ms), static_cast<float>(r.done_ms - r.fetched_ms)});
     for (const StageSample& s : r.stages) by_stage[s.key].push_back(s);
   }
   notebook.add_frames(kind.key, frames);

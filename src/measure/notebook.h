@@ -40,7 +40,7 @@ class Notebook {
   /// A stage's samples. `type` and `size` let work of the same sort be estimated from it.
   void add_stage(const StageRef& stage, std::span<const StageSample> samples);
   void add_frames(const Hash128& key, std::span<const FrameSample> samples);
-  /// Fetch times of first frames after a cut: opening, seeking, decoding up to the frame.
+  /// Times of opening and seeking before the first frame after a cut; the decoding up to it is not in them.
   void add_entries(const Hash128& key, std::span<const float> fetch_ms);
   void add_encode(const Hash128& key, std::span<const float> ms);
   void add_audit(const AuditRecord& record);

@@ -8,6 +8,7 @@ extern "C" {
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <filesystem>
 
 #include "base/clock.h"
@@ -124,6 +125,8 @@ struct FrameReader::Impl {
       bool all = n > 0;
       for (int i = 0; i < n && all; ++i) all = avformat_index_get_entry(stream, i)->flags & AVINDEX_KEYFRAME;
       info.intra = all;
+      for (int i = 0; i < n && !all; ++i)
+        if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); e->flags & AVINDEX_KEYFRAME) info.keys.push_back(number_of(e->timestamp));
     }
     std::error_code e;
     info.bytes = std::filesystem::file_size(path, e);
@@ -225,6 +228,11 @@ Result<FramePtr> FrameReader::read(Frames n, ReadTimes* times) {
       return frame;
     }
   }
+}
+
+Frames frames_before(const MediaInfo& info, Frames n) {
+  const auto after = std::upper_bound(info.keys.begin(), info.keys.end(), n);
+  return after == info.keys.begin() ? 0 : std::max<Frames>(0, n - *(after - 1));
 }
 
 Result<MediaInfo> probe(const std::string& path) {

@@ -76,6 +76,7 @@ Rgb rain(float x, float y, float t, std::uint32_t seed) {
   for (int i = 0; i < 5; ++i) {
     const float bx = -1.5f + 3.1f * random01(static_cast<std::uint32_t>(i), seed), by = -0.4f + 1.1f * random01(static_cast<std::uint32_t>(i) + 50, seed);
     const float d = (x - bx) * (x - bx) + (y - by) * (y - by);
+    if (d > 0.25f) continue;
     const float lamp = std::exp(-30 * d);
     c = {c[0] + 0.5f * lamp, c[1] + 0.38f * lamp, c[2] + 0.20f * lamp};
   }
@@ -136,7 +137,9 @@ Rgb firing(float x, float y, float t, std::uint32_t seed) {
   for (int i = 0; i < 14; ++i) {
     const auto id = static_cast<std::uint32_t>(i);
     const float life = std::fmod(t * (0.25f + 0.3f * random01(id, seed)) + random01(id, seed + 1), 1.0f);
-    const float sx = (random01(id, seed + 2) - 0.5f) * 1.2f + 0.25f * std::sin(6 * life + static_cast<float>(i)), sy = 0.8f - 1.8f * life;
+    const float sy = 0.8f - 1.8f * life;
+    if (std::abs(y - sy) > 0.064f) continue;
+    const float sx = (random01(id, seed + 2) - 0.5f) * 1.2f + 0.25f * std::sin(6 * life + static_cast<float>(i));
     const float d = (x - sx) * (x - sx) + (y - sy) * (y - sy);
     if (d > 0.004f) continue;
     const float spark = std::exp(-4500 * d) * (1 - life);
@@ -176,8 +179,8 @@ const std::vector<std::string>& synthetic_scenes() {
 Image synthetic_frame(const std::string& name, std::int64_t n, int width, int height, std::uint32_t seed, float grain) {
   const Scene scene = scene_named(name);
   if (!scene) return Image::filled(width, height, 0.18f, 0.18f, 0.18f, 1);
-  // Painted at a third of each side and scaled up: soft pictures, quickly made; the grain is at full size.
-  const int w = std::max(2, width / 3), h = std::max(2, height / 3);
+  // Painted at a quarter of each side and scaled up: soft pictures, quickly made; the grain is at full size.
+  const int w = std::max(2, width / 4), h = std::max(2, height / 4);
   cv::Mat small(h, w, CV_32FC4);
   const float t = static_cast<float>(n) / 24.0f, aspect = static_cast<float>(width) / static_cast<float>(height);
   for (int y = 0; y < h; ++y) {

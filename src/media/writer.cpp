@@ -82,10 +82,10 @@ struct MovieWriter::Impl {
     codec->thread_count = 1;  // the same bytes from the same pictures on every machine
     if (h264) {
       codec->pix_fmt = AV_PIX_FMT_YUV420P;
-      codec->gop_size = form == Form::h264_intra ? 1 : 48;
+      codec->gop_size = form == Form::h264_intra ? 1 : 12;
       codec->max_b_frames = form == Form::h264_intra ? 0 : 2;
-      av_opt_set(codec->priv_data, "preset", "veryfast", 0);
-      av_opt_set(codec->priv_data, "crf", "19", 0);
+      av_opt_set(codec->priv_data, "preset", "superfast", 0);
+      av_opt_set(codec->priv_data, "crf", form == Form::h264_intra ? "20" : "24", 0);
     } else if (form == Form::motion_jpeg) {
       codec->pix_fmt = AV_PIX_FMT_YUVJ422P;
       codec->color_range = AVCOL_RANGE_JPEG;
@@ -93,7 +93,7 @@ struct MovieWriter::Impl {
       codec->global_quality = FF_QP2LAMBDA * 3;
     } else {
       codec->pix_fmt = form == Form::vc3_hqx ? AV_PIX_FMT_YUV422P10 : AV_PIX_FMT_YUV422P;
-      codec->profile = form == Form::vc3_hqx ? FF_PROFILE_DNXHR_HQX : FF_PROFILE_DNXHR_SQ;
+      av_opt_set(codec->priv_data, "profile", form == Form::vc3_hqx ? "dnxhr_hqx" : "dnxhr_sq", 0);
     }
     if (format->oformat->flags & AVFMT_GLOBALHEADER) codec->flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
     if ((r = avcodec_open2(codec, encoder, nullptr)) < 0) return bad_input(std::string("the raster cannot be encoded as ") + form_name(form) + ": " + av_text(r), path, "Choose another codec or raster.");

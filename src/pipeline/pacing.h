@@ -3,8 +3,10 @@
 //
 // Times are milliseconds from the moment the clock starts; frame n (from 0) is due at n × period. A frame is worth
 // starting only when it can arrive, judged by the mean time a frame has lately occupied a worker and twice its mean
-// deviation (the smoothing that Jacobson, 1988, uses for round-trip times). When frames cannot keep up, the rule falls
-// back to an even cadence of m frames out of n, and climbs again as soon as there is slack.
+// deviation (the smoothing that Jacobson, 1988, uses for round-trip times). Work that is done once, like decoding up to
+// the first frame after a cut, is no part of that mean; that skipped frames of a long-GOP source must be decoded all the
+// same is, since else each skip would make the next frame late again. When frames cannot keep up, the rule falls back to
+// an even cadence of m frames out of n, and climbs again as soon as there is slack.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -27,6 +29,14 @@ struct Cadence {
 /// Fastest first.
 inline constexpr std::array<Cadence, 15> kCadences{{{1, 1}, {5, 6}, {4, 5}, {3, 4}, {2, 3}, {3, 5}, {1, 2}, {2, 5}, {1, 3}, {1, 4}, {1, 5}, {1, 6}, {1, 8}, {1, 12}, {1, 24}}};
 
+/// How a finished frame spent its worker's time, ms.
+struct Occupancy {
+  double waited = 0;   ///< for its turn to fetch
+  double fetch = 0;    ///< of a frame that is reached from the one before it
+  double process = 0;
+  bool decodes_between = false;  ///< skipped frames cost a fetch too
+};
+
 struct FrameStart {
   std::int64_t frame = 0;
   double at_ms = 0;  ///< not before this time
@@ -46,9 +56,7 @@ class Pacer {
     if (slack < 0) {
       const int lower = sustainable();
       if (lower > cadence_) cadence_ = lower;
-      std::int64_t first = static_cast<std::int64_t>((at + need) / pace_.period_ms) + 1;
-      if (first < last_ + 1) first = last_ + 1;
-      n = on_grid(first);
+      n = on_grid(first_in_time(at + need));
       at = later(free_ms, static_cast<double>(n) * pace_.period_ms - slowest);
     } else if (cadence_ > 0) {
       if (slack > 1.5 * pace_.period_ms)
@@ -62,8 +70,11 @@ class Pacer {
   /// The frames before n have been started already, before the clock ran.
   void skip_to(std::int64_t n) { last_ = n - 1; }
 
-  /// A frame is done; it occupied its worker for this long, waiting for its turn to decode included.
-  void finished(double occupied_ms) {
+  void finished(const Occupancy& o) {
+    // Others' turns count as far as they were ordinary; behind someone who opens a file the wait says nothing.
+    const double turn = (pace_.workers - 1) * o.fetch;
+    const double occupied_ms = (o.waited < turn ? o.waited : turn) + o.fetch + o.process;
+    skip_ms_ = o.decodes_between ? o.fetch : 0;
     if (!seen_) {
       mean_ = occupied_ms, deviation_ = 0, seen_ = true;
       return;
@@ -79,6 +90,14 @@ class Pacer {
  private:
   static double later(double a, double b) { return a > b ? a : b; }
   double need_ms() const { return mean_ + 2 * deviation_; }
+  /// First frame after the last one whose time has not come by `ready_ms`, when every frame that is skipped until then
+  /// puts `ready_ms` off by another fetch: n × period ≥ ready + (n − last − 1) × skip.
+  std::int64_t first_in_time(double ready_ms) const {
+    const double skip = skip_ms_ < 0.9 * pace_.period_ms ? skip_ms_ : 0.9 * pace_.period_ms;
+    const double n = (ready_ms - static_cast<double>(last_ + 1) * skip) / (pace_.period_ms - skip);
+    const std::int64_t first = static_cast<std::int64_t>(n) + 1;
+    return first > last_ + 1 ? first : last_ + 1;
+  }
   /// A slow frame has to be started earlier than the buffer alone would have it.
   double horizon_ms(double need) const { return later(pace_.horizon * pace_.period_ms, need + 2 * pace_.period_ms); }
   std::int64_t on_grid(std::int64_t n) const {
@@ -97,7 +116,7 @@ class Pacer {
   Pace pace_;
   std::int64_t last_ = -1;
   int cadence_ = 0;
-  double mean_ = 0, deviation_ = 0;
+  double mean_ = 0, deviation_ = 0, skip_ms_ = 0;
   bool seen_ = false;
 };
 

@@ -117,11 +117,12 @@ void Pipeline::work() {
     result.sealed = decoded.recipe.seal.has_value();
     result.offline = std::any_of(decoded.pictures.begin(), decoded.pictures.end(), [](const FramePtr& p) { return !p; });
     result.trouble = std::move(decoded.trouble);
+    result.steady_fetch_ms = decoded.steady_ms;
     result.done_ms = now_ms();
     {
       const std::lock_guard lock(mutex_);
       if (stop_) return;
-      if (pacer_) pacer_->finished(result.done_ms - result.started_ms);
+      if (pacer_) pacer_->finished({result.fetch_began_ms - result.started_ms, decoded.steady_ms, result.done_ms - result.fetched_ms, decoded.decodes_between});
     }
     done_(std::move(result));
   }

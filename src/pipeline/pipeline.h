@@ -19,6 +19,7 @@ struct FrameResult {
   Image image;          ///< when asked for
   ScreenImage screen;   ///< when asked for
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
+  double steady_fetch_ms = 0;  ///< of the fetch, what is not catching up after a seek or a skip
   StageLog stages;
   std::vector<std::string> trouble;  ///< what could not be read
   bool sealed = false;
@@ -27,7 +28,7 @@ struct FrameResult {
 
 struct PipelineOptions {
   int workers = 2;
-  int horizon = 8;            ///< frames started ahead of the consumer
+  int horizon = 12;           ///< frames started ahead of the consumer
   bool screen = true;         ///< make an 8-bit picture (a stage of playback)
   bool keep_image = false;    ///< hand over the working image
   bool background = false;    ///< lowest priority, for work behind the person's back

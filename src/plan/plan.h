@@ -31,11 +31,12 @@ struct Plan {
 struct PlanOptions {
   ForecastOptions forecast;
   double most_drops = 0.5;   ///< expected drops that may be left in the whole range
+  double margin = 0.10;      ///< the plan must hold even when everything costs this much more
 };
 
-/// Chooses pieces to pre-render so that no span of the range spills or wavers, with the least render time that a
-/// backward elimination finds: everything in the bad spans first, then piece after piece is left out again, dearest
-/// first, as long as playback still holds.
+/// Chooses stretches to pre-render so that no span of the range spills or wavers, also on a slower day (the margin), with
+/// the least render time that a backward elimination finds: everything in the bad spans first, then stretch after
+/// stretch is left out again, dearest first, as long as playback still holds.
 Plan make_plan(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const PlanOptions& options);
 
 /// Seconds as a person says them: "40 s", "3 min 20 s".

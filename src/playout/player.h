@@ -64,7 +64,7 @@ struct Playout {
 struct PlayOptions {
   PlayMode mode = PlayMode::on_the_clock;
   int workers = 2;
-  int horizon = 8;
+  int horizon = 12;
 };
 
 /// What can be seen while it plays.

@@ -17,7 +17,7 @@ void check_media(const Program& program, const std::string& inside, Frames offse
     if (s->content == Content::offline) {
       gate.items.push_back({GateKind::offline, true, s->segment->id, at, fmt::format("{}'{}' is offline: {}", inside, s->segment->name, s->trouble), "Bring the file back or relink the segment."});
     } else if (s->content == Content::source) {
-      const Frames first = s->frame_at(s->in, program.timeline()->rate), last = s->frame_at(s->out - 1, program.timeline()->rate);
+      const Frames first = s->frame_at(s->live_in, program.timeline()->rate), last = s->frame_at(s->live_out - 1, program.timeline()->rate);
       if (std::min(first, last) < 0 || (s->media.frames > 0 && std::max(first, last) >= s->media.frames))
         gate.items.push_back({GateKind::offline, true, s->segment->id, at, fmt::format("{}'{}' needs source frames {} to {}, the file has {}.", inside, s->segment->name, std::min(first, last), std::max(first, last), s->media.frames), "Shorten the segment or replace the file."});
     }

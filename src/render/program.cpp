@@ -65,6 +65,7 @@ class Compiler {
     c->segment = placed.segment;
     c->content = s.content;
     c->in = placed.in, c->out = placed.out;
+    c->live_in = placed.live_in, c->live_out = placed.live_out;
     Hasher identity;
     identity.add(static_cast<std::int64_t>(s.content));
     switch (s.content) {

@@ -65,7 +65,8 @@ struct CompiledEffect {
 struct CompiledSegment {
   SegmentPtr segment;
   Content content = Content::offline;
-  Frames in = 0, out = 0;  ///< on the timeline, without handles
+  Frames in = 0, out = 0;            ///< on the timeline, without handles
+  Frames live_in = 0, live_out = 0;  ///< with the handles that transitions use
   std::string path;
   MediaInfo media;
   Rate source_rate;

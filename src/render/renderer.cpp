@@ -89,7 +89,7 @@ class Processor {
 
 }  // namespace
 
-Result<FramePtr> Decoders::read(const DecodeRequest& request, StageLog& log) {
+Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, StageLog& log) {
   auto it = std::find_if(open_.begin(), open_.end(), [&](const Open& o) { return o.lane == request.lane && o.path == request.path; });
   ReadTimes times;
   const Stopwatch opening;
@@ -98,11 +98,14 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, StageLog& log) {
     if (!reader) return std::unexpected(reader.error());
     open_.push_front({request.lane, request.path, std::move(*reader)});
     times.read_ms += opening.ms();
+    times.cold = true;
     if (open_.size() > most_) open_.pop_back();
   } else {
     open_.splice(open_.begin(), open_, it);
   }
   auto frame = open_.front().reader->read(request.frame, &times);
+  into.steady_ms += times.steady_ms();
+  into.decodes_between = into.decodes_between || !open_.front().reader->info().intra;
   log.push_back({StageKind::read, request.read.key, static_cast<float>(times.read_ms), static_cast<float>(times.read_ms), request.read.owner});
   log.push_back({StageKind::decode, request.decode.key, static_cast<float>(times.decode_ms), static_cast<float>(times.decode_cpu_ms), request.decode.owner});
   return frame;
@@ -113,12 +116,13 @@ Decoded Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLo
   for (bool again = true; again;) {
     again = false;
     d.pictures.clear();
+    d.steady_ms = 0, d.decodes_between = false;
     for (const DecodeRequest& request : recipe.requests) {
       if (request.offline) {
         d.pictures.push_back(nullptr);
         continue;
       }
-      auto picture = read(request, log);
+      auto picture = read(request, d, log);
       if (picture) {
         d.pictures.push_back(std::move(*picture));
         continue;

@@ -14,6 +14,8 @@ struct Decoded {
   FrameRecipe recipe;
   std::vector<FramePtr> pictures;  ///< one for each request; null where it is offline
   std::vector<std::string> trouble;
+  double steady_ms = 0;          ///< what fetching takes of a frame that is reached from the one before it
+  bool decodes_between = false;  ///< some source is long GOP
 };
 
 /// The open readers. One thread at a time.
@@ -30,7 +32,7 @@ class Decoders {
     std::string path;
     std::unique_ptr<FrameReader> reader;
   };
-  Result<FramePtr> read(const DecodeRequest& request, StageLog& log);
+  Result<FramePtr> read(const DecodeRequest& request, Decoded& into, StageLog& log);
   std::list<Open> open_;  // most recently used first
   std::size_t most_;
 };
