@@ -113,7 +113,7 @@ void Pipeline::work() {
     }
     if (options_.keep_image) result.image = std::move(image);
     else image = {};
-    result.frame = frame;
+    result.frame = frame, result.position = position;
     result.sealed = decoded.recipe.seal.has_value();
     result.offline = std::any_of(decoded.pictures.begin(), decoded.pictures.end(), [](const FramePtr& p) { return !p; });
     result.trouble = std::move(decoded.trouble);

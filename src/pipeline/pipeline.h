@@ -16,6 +16,7 @@ namespace gc {
 /// A finished frame with everything that is known of how it came about. Times by now_ms().
 struct FrameResult {
   Frames frame = 0;
+  Frames position = 0;  ///< in the list of frames to make
   Image image;          ///< when asked for
   ScreenImage screen;   ///< when asked for
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;

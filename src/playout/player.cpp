@@ -18,13 +18,13 @@ void sleep_until(double at_ms, const std::atomic<bool>& stop) {
   }
 }
 
-/// What the pipeline hands over, kept until it is due.
+/// What the pipeline hands over, kept until it is due; by position in the order of playing.
 class Inbox {
  public:
   void put(FrameResult&& r) {
     const std::lock_guard lock(mutex_);
-    const Frames frame = r.frame;
-    frames_.emplace(frame, std::move(r));
+    const Frames position = r.position;
+    frames_.emplace(position, std::move(r));
     ++received_;
     arrived_.notify_all();
   }
@@ -32,16 +32,16 @@ class Inbox {
     std::unique_lock lock(mutex_);
     while (received_ < count && !stop) arrived_.wait_for(lock, std::chrono::milliseconds(20));
   }
-  bool wait_for_frame(Frames frame, const std::atomic<bool>& stop) {
+  bool wait_for_frame(Frames position, const std::atomic<bool>& stop) {
     std::unique_lock lock(mutex_);
-    while (!frames_.contains(frame) && !stop) arrived_.wait_for(lock, std::chrono::milliseconds(20));
+    while (!frames_.contains(position) && !stop) arrived_.wait_for(lock, std::chrono::milliseconds(20));
     return !stop;
   }
-  /// Everything up to and including `frame` that is done by now, oldest first.
-  std::vector<FrameResult> take_until(Frames frame) {
+  /// Everything up to and including `position` that is done by now, oldest first.
+  std::vector<FrameResult> take_until(Frames position) {
     const std::lock_guard lock(mutex_);
     std::vector<FrameResult> out;
-    while (!frames_.empty() && frames_.begin()->first <= frame) {
+    while (!frames_.empty() && frames_.begin()->first <= position) {
       out.push_back(std::move(frames_.begin()->second));
       frames_.erase(frames_.begin());
     }
@@ -148,12 +148,13 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
   const double period = p.rate.frame_ms();
   std::vector<Frames> frames;
   for (Frames f = p.range.in; f < p.range.out; ++f) frames.push_back(f);
+  if (options.backwards) std::reverse(frames.begin(), frames.end());
   const auto count = static_cast<Frames>(frames.size());
   if (count == 0) return p;
 
   Inbox inbox;
   const Stopwatch preroll;
-  Pipeline pipeline(program, seals, {options.workers, options.horizon, true, false, false}, std::move(frames), [&](FrameResult&& r) { inbox.put(std::move(r)); });
+  Pipeline pipeline(program, seals, {options.workers, options.horizon, true, false, false}, frames, [&](FrameResult&& r) { inbox.put(std::move(r)); });
   inbox.wait_for(std::min<Frames>(count, options.horizon), stop);
   p.preroll_seconds = preroll.ms() / 1000;
   const double zero = now_ms();
@@ -162,26 +163,26 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
 
   Diagnosis diagnosis(options.workers, period);
   std::deque<double> shown;  // times of the last second's presentations
-  Frames newest = -1;        // newest frame that has been on the display
+  Frames newest = -1;        // position of the newest frame that has been on the display
   double tick = zero;
   p.log.resize(static_cast<std::size_t>(count));
   for (Frames i = 0; i < count && !stop; ++i) {
-    const Frames frame = p.range.in + i;
+    const Frames frame = frames[static_cast<std::size_t>(i)];
     if (clocked) tick = zero + static_cast<double>(i) * period;
     else if (i > 0) tick = std::max(tick + period, now_ms());
     sleep_until(tick, stop);
-    if (!clocked) inbox.wait_for_frame(frame, stop);
+    if (!clocked) inbox.wait_for_frame(i, stop);
     if (stop) break;
     FrameLog& log = p.log[static_cast<std::size_t>(i)];
     log.frame = frame, log.due_ms = tick - zero;
-    std::vector<FrameResult> done = inbox.take_until(frame);
+    std::vector<FrameResult> done = inbox.take_until(i);
     bool on_time = false;
     for (FrameResult& r : done) {
-      FrameLog& of = p.log[static_cast<std::size_t>(r.frame - p.range.in)];
+      FrameLog& of = p.log[static_cast<std::size_t>(r.position)];
       const Spent s = spent(r);
       of.done_ms = r.done_ms - zero;
       of.sealed = r.sealed, of.offline = r.offline, of.outside_ms = s.outside;
-      if (r.frame == frame) on_time = true;
+      if (r.position == i) on_time = true;
       else if (of.dropped) {
         of.late_ms = of.done_ms - of.due_ms;
         of.cause = diagnosis.late(r, of.late_ms);
@@ -197,10 +198,10 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
       ++p.dropped;
     }
     // A frame that comes late is still better than a frozen picture; it stays counted as dropped.
-    if (!done.empty() && done.back().frame > newest) {
-      newest = done.back().frame;
+    if (!done.empty() && done.back().position > newest) {
+      newest = done.back().position;
       shown.push_back(tick);
-      display.present(newest, std::move(done.back().screen));
+      display.present(done.back().frame, std::move(done.back().screen));
     }
     while (!shown.empty() && shown.front() <= tick - 1000) shown.pop_front();
     if (!clocked) pipeline.consumed(i + 1);

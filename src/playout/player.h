@@ -65,6 +65,7 @@ struct PlayOptions {
   PlayMode mode = PlayMode::on_the_clock;
   int workers = 2;
   int horizon = 12;
+  bool backwards = false;
 };
 
 /// What can be seen while it plays.

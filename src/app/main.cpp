@@ -1,0 +1,38 @@
+// The desktop application.
+#include <QApplication>
+#include <QCommandLineParser>
+#include <QMessageBox>
+
+#include "app/main_window.h"
+#include "app/style.h"
+#include "base/log.h"
+
+int main(int argc, char** argv) {
+  using namespace gc;
+  start_log();
+  QApplication app(argc, argv);
+  QApplication::setApplicationName("glass-clock");
+  QApplication::setOrganizationName("glass-clock");
+  QApplication::setApplicationDisplayName("Glass Clock");
+  look::apply(app);
+  QCommandLineParser parser;
+  parser.setApplicationDescription("Which parts of a timeline will drop frames on this seat, why, and the least work that makes them play.");
+  parser.addHelpOption();
+  parser.addPositionalArgument("timeline", "OpenTimelineIO timeline to open");
+  const QCommandLineOption shelf("shelf", "Folder of rendered media", "folder"), notebook("notebook", "File of what was measured on this seat", "file");
+  parser.addOptions({shelf, notebook});
+  parser.process(app);
+  DeskOptions options;
+  options.shelf = parser.value(shelf).toStdString();
+  options.notebook = parser.value(notebook).toStdString();
+  auto stores = Stores::open(options);
+  if (!stores) {
+    QMessageBox::critical(nullptr, "Glass Clock", QString::fromStdString(stores.error().text()));
+    return static_cast<int>(stores.error().fault);
+  }
+  Session session(*stores);
+  MainWindow window(session);
+  window.show();
+  if (!parser.positionalArguments().isEmpty()) session.open(parser.positionalArguments().front());
+  return QApplication::exec();
+}

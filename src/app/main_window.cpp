@@ -1,0 +1,426 @@
+#include "app/main_window.h"
+
+#include <QCloseEvent>
+#include <QDialog>
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QHBoxLayout>
+#include <QMenuBar>
+#include <QMessageBox>
+#include <QSettings>
+#include <QShortcut>
+#include <QSplitter>
+#include <QTextBrowser>
+#include <QVBoxLayout>
+
+#include "app/style.h"
+#include "base/clock.h"
+#include "base/timecode.h"
+
+namespace gc {
+
+MainWindow::MainWindow(Session& session) : session_(session) {
+  setObjectName("main");
+  resize(1280, 800);
+  make_layout();
+  make_menus();
+  connect(&session_, &Session::derived_changed, this, [this] {
+    refresh_sentence();
+    if (segment_.empty() && session_.derived() && !session_.derived()->plan.remedies.empty()) choose_segment(session_.derived()->plan.remedies.front().segment);
+    if (!session_.playing()) picture_->expect(playhead_, true), session_.show_frame(playhead_);
+  });
+  connect(&session_, &Session::timeline_changed, this, [this] {
+    refresh_sentence();
+    refresh_title();
+    picture_->expect(playhead_, true);
+  });
+  connect(&session_, &Session::work_changed, this, [this] { refresh_sentence(); });
+  connect(&session_, &Session::opened, this, [this] {
+    segment_.clear();
+    marks_ = {};
+    skyline_->set_marks(marks_);
+    set_playhead(0, true);
+    refresh_title();
+    refresh_recent();
+    skyline_->setFocus();
+  });
+  connect(&session_, &Session::saved, this, [this] { refresh_title(), refresh_recent(); });
+  connect(&session_, &Session::failed, this, [this](const QString& message) {
+    auto* box = new QMessageBox(QMessageBox::Warning, tr("Glass Clock"), message, QMessageBox::Ok, this);
+    box->setObjectName("failure");
+    box->setAttribute(Qt::WA_DeleteOnClose);
+    box->open();
+  });
+  connect(&session_, &Session::picture, this, [this](const QImage& image, qint64 frame, bool live) {
+    if (!live && frame != playhead_) return;
+    picture_->show_picture(image, frame, caption(frame));
+  });
+  connect(&session_, &Session::play_moved, this, [this] {
+    if (!session_.playing()) return;
+    const PlayState s = session_.play_state();
+    set_playhead(s.frame, false);
+    picture_->set_figures(tr("%1 fps").arg(s.rate, 0, 'f', 1), tr("%1 dropped").arg(s.dropped));
+  });
+  connect(&session_, &Session::play_ended, this, [this] {
+    refresh_sentence();
+    if (const auto& p = session_.playout()) picture_->set_figures(tr("%1 fps").arg(p->rate_reached, 0, 'f', 1), tr("%1 dropped").arg(p->dropped));
+  });
+  refresh_sentence();
+  refresh_title();
+  refresh_recent();
+}
+
+void MainWindow::make_layout() {
+  auto* centre = new QWidget(this);
+  setCentralWidget(centre);
+  auto* across = new QHBoxLayout(centre);
+  across->setContentsMargins(0, 0, 6, 6);
+  across->setSpacing(6);
+
+  auto* rail = new QWidget(centre);
+  rail->setFixedWidth(104);
+  auto* stops = new QVBoxLayout(rail);
+  stops->setContentsMargins(0, 8, 0, 0);
+  stops->setSpacing(2);
+  for (int i = 0; i < kStations; ++i) {
+    auto* b = rail_[i] = new QPushButton(QString("%1  %2").arg(i + 1).arg(station_name(static_cast<Station>(i))), rail);
+    b->setObjectName("station-" + station_name(static_cast<Station>(i)).toLower());
+    b->setProperty("rail", true);
+    b->setCheckable(true);
+    b->setAutoExclusive(true);
+    b->setToolTip(tr("Go to %1 (%2)").arg(station_name(static_cast<Station>(i))).arg(i + 1));
+    connect(b, &QPushButton::clicked, this, [this, i] { go_to(static_cast<Station>(i)); });
+    stops->addWidget(b);
+  }
+  stops->addStretch(1);
+  across->addWidget(rail);
+
+  auto* down = new QVBoxLayout;
+  down->setSpacing(6);
+  across->addLayout(down, 1);
+  skyline_ = new Skyline(session_, centre);
+  skyline_->setFixedHeight(220);
+  down->addWidget(skyline_);
+
+  auto* answer = new QHBoxLayout;
+  sentence_ = new QLabel(centre);
+  sentence_->setObjectName("sentence");
+  sentence_->setFont(look::text_font(17, true));
+  sentence_->setWordWrap(true);
+  sentence_->setMinimumHeight(46);
+  work_text_ = new QLabel(centre);
+  work_text_->setObjectName("work");
+  work_text_->setWordWrap(true);
+  work_text_->setFixedWidth(250);
+  work_text_->setFont(look::text_font(12));
+  progress_ = new QProgressBar(centre);
+  progress_->setRange(0, 1000);
+  progress_->setFixedWidth(110);
+  progress_->setFormat("%p %");
+  stop_ = new QPushButton(tr("Stop"), centre);
+  stop_->setObjectName("stop");
+  stop_->setToolTip(tr("Stop this work; what is finished is kept (Esc)"));
+  connect(stop_, &QPushButton::clicked, this, [this] { session_.stop_work(); });
+  action_ = new QPushButton(centre);
+  action_->setObjectName("carry-out");
+  action_->setProperty("main", true);
+  connect(action_, &QPushButton::clicked, this, [this] { session_.carry_out_plan(); });
+  answer->addWidget(sentence_, 1);
+  answer->addWidget(work_text_);
+  answer->addWidget(progress_);
+  answer->addWidget(stop_);
+  answer->addWidget(action_);
+  down->addLayout(answer);
+
+  auto* halves = new QSplitter(Qt::Horizontal, centre);
+  ledger_ = new Ledger(session_, halves);
+  auto* right = new QSplitter(Qt::Vertical, halves);
+  picture_ = new Picture(right);
+  auto* below = new QWidget(right);
+  auto* stack = new QVBoxLayout(below);
+  stack->setContentsMargins(0, 0, 0, 0);
+  stack->setSpacing(6);
+  balance_ = new Balance(session_, below);
+  balance_->setFixedHeight(80);
+  stations_ = new Stations(session_, below);
+  stack->addWidget(balance_);
+  stack->addWidget(stations_, 1);
+  right->addWidget(picture_);
+  right->addWidget(below);
+  right->setSizes({210, 250});
+  right->setChildrenCollapsible(false);
+  halves->addWidget(ledger_);
+  halves->addWidget(right);
+  halves->setSizes({570, 590});
+  halves->setStretchFactor(1, 1);
+  halves->setChildrenCollapsible(false);
+  down->addWidget(halves, 1);
+
+  connect(skyline_, &Skyline::frame_chosen, this, [this](qint64 f) {
+    set_playhead(f, true);
+    if (!session_.derived()) return;
+    if (const CompiledSegment* s = main_segment(*session_.derived()->view.played, f)) choose_segment(s->segment->id);
+  });
+  connect(ledger_, &Ledger::segment_chosen, this, [this](const QString& id, qint64 in) {
+    choose_segment(id.toStdString());
+    set_playhead(in, true);
+  });
+  connect(stations_, &Stations::frame_chosen, this, [this](qint64 f) {
+    set_playhead(f, true);
+    if (!session_.derived()) return;
+    if (const CompiledSegment* s = main_segment(*session_.derived()->view.played, f)) choose_segment(s->segment->id);
+  });
+  go_to(Station::forecast);
+}
+
+QAction* MainWindow::add(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, std::function<void()> does) {
+  QAction* a = menu->addAction(text);
+  a->setShortcuts(keys);
+  connect(a, &QAction::triggered, this, [does = std::move(does)] { does(); });
+  if (!keys.isEmpty()) {
+    QStringList shown;
+    for (const QKeySequence& k : keys) shown << k.toString(QKeySequence::NativeText);
+    shortcuts_.emplace_back(shown.join(", "), QString(text).remove('&'));
+  }
+  return a;
+}
+
+void MainWindow::make_menus() {
+  QMenu* file = menuBar()->addMenu(tr("&File"));
+  add(file, tr("&Open timeline…"), {QKeySequence::Open}, [this] { open_dialog(); });
+  recent_ = file->addMenu(tr("Open &recent"));
+  add(file, tr("&Save"), {QKeySequence::Save}, [this] { save(false); });
+  add(file, tr("Save &as…"), {QKeySequence("Ctrl+Shift+S")}, [this] { save(true); });
+  file->addSeparator();
+  add(file, tr("&Quit"), {QKeySequence("Ctrl+Q")}, [this] { close(); });
+  QMenu* edit = menuBar()->addMenu(tr("&Edit"));
+  undo_ = add(edit, tr("&Undo"), {QKeySequence::Undo}, [this] { session_.undo(); });
+  redo_ = add(edit, tr("&Redo"), {QKeySequence("Ctrl+Shift+Z")}, [this] { session_.redo(); });
+  edit->addSeparator();
+  add(edit, tr("&Bypass the dearest effect, or lift it"), {QKeySequence("B")}, [this] { bypass_dearest(); });
+  add(edit, tr("&Filter segments"), {QKeySequence("Ctrl+F")}, [this] { ledger_->filter()->setFocus(); });
+  QMenu* work = menuBar()->addMenu(tr("&Work"));
+  add(work, tr("&Carry out the plan"), {QKeySequence("Return"), QKeySequence("Enter")}, [this] { session_.carry_out_plan(); });
+  add(work, tr("&Measure again"), {QKeySequence("M")}, [this] { session_.measure_again(); });
+  add(work, tr("&Stop work or playback"), {QKeySequence("Esc")}, [this] { session_.playing() ? session_.stop_playing() : session_.stop_work(); });
+  QMenu* play_menu = menuBar()->addMenu(tr("&Play"));
+  add(play_menu, tr("&Play or stop"), {QKeySequence("Space")}, [this] { session_.playing() ? session_.stop_playing() : play(false); });
+  add(play_menu, tr("Play &backwards"), {QKeySequence("J")}, [this] { play(true); });
+  add(play_menu, tr("&Stop"), {QKeySequence("K")}, [this] { session_.stop_playing(); });
+  add(play_menu, tr("Play &forwards"), {QKeySequence("L")}, [this] { play(false); });
+  every_frame_action_ = add(play_menu, tr("Play &every frame, slower"), {QKeySequence("E")}, [this] { every_frame_ = every_frame_action_->isChecked(); });
+  every_frame_action_->setCheckable(true);
+  play_menu->addSeparator();
+  add(play_menu, tr("Mark &in"), {QKeySequence("I")}, [this] { set_mark(true); });
+  add(play_menu, tr("Mark &out"), {QKeySequence("O")}, [this] { set_mark(false); });
+  add(play_menu, tr("&Clear marks"), {QKeySequence("X")}, [this] { marks_ = {}, skyline_->set_marks(marks_); });
+  add(play_menu, tr("One frame back"), {QKeySequence("Left")}, [this] { step(-1); });
+  add(play_menu, tr("One frame on"), {QKeySequence("Right")}, [this] { step(1); });
+  add(play_menu, tr("Previous cut"), {QKeySequence("Shift+Left")}, [this] { to_cut(-1); });
+  add(play_menu, tr("Next cut"), {QKeySequence("Shift+Right")}, [this] { to_cut(1); });
+  add(play_menu, tr("First frame"), {QKeySequence("Home")}, [this] { set_playhead(0, true); });
+  QMenu* view = menuBar()->addMenu(tr("&View"));
+  for (int i = 0; i < kStations; ++i) add(view, station_name(static_cast<Station>(i)), {QKeySequence(QString::number(i + 1))}, [this, i] { go_to(static_cast<Station>(i)); });
+  view->addSeparator();
+  add(view, tr("Zoom in"), {QKeySequence("+"), QKeySequence("=")}, [this] { skyline_->zoom(1.5, skyline_->x_of(static_cast<double>(playhead_))); });
+  add(view, tr("Zoom out"), {QKeySequence("-")}, [this] { skyline_->zoom(1 / 1.5, skyline_->x_of(static_cast<double>(playhead_))); });
+  add(view, tr("Whole timeline"), {QKeySequence("0")}, [this] { skyline_->zoom_all(); });
+  add(view, tr("Earlier"), {QKeySequence("PgUp")}, [this] { skyline_->pan(-skyline_->width() * 0.8); });
+  add(view, tr("Later"), {QKeySequence("PgDown")}, [this] { skyline_->pan(skyline_->width() * 0.8); });
+  QMenu* help = menuBar()->addMenu(tr("&Help"));
+  add(help, tr("&Keyboard"), {QKeySequence("F1")}, [this] { show_shortcuts(); });
+}
+
+void MainWindow::go_to(Station s) {
+  stations_->setCurrentIndex(static_cast<int>(s));
+  rail_[static_cast<int>(s)]->setChecked(true);
+}
+
+QString MainWindow::caption(Frames frame) const {
+  if (!session_.derived()) return {};
+  const Derived& d = *session_.derived();
+  QString text = QString::fromStdString(timecode(d.view.timeline->start + frame, d.view.timeline->rate));
+  if (const CompiledSegment* s = main_segment(*d.view.played, frame)) text += "  " + QString::fromStdString(s->segment->name);
+  if (static_cast<std::size_t>(frame) < d.view.seals.size() && d.view.seals[static_cast<std::size_t>(frame)] == SealState::sealed) text += tr("  sealed");
+  return text;
+}
+
+void MainWindow::set_playhead(Frames frame, bool seek) {
+  const Frames last = session_.derived() ? session_.derived()->view.played->duration() - 1 : 0;
+  playhead_ = std::clamp<Frames>(frame, 0, std::max<Frames>(0, last));
+  skyline_->set_playhead(playhead_);
+  if (!seek) return;
+  if (session_.playing()) session_.stop_playing();
+  picture_->expect(playhead_, false);
+  session_.show_frame(playhead_);
+}
+
+void MainWindow::choose_segment(const std::string& id) {
+  segment_ = id;
+  skyline_->set_segment(id);
+  ledger_->select(id);
+  balance_->set_segment(id);
+  stations_->set_segment(id);
+}
+
+void MainWindow::refresh_sentence() {
+  const Work& w = session_.work();
+  const bool busy = w.kind != Work::Kind::none;
+  work_text_->setVisible(busy);
+  progress_->setVisible(busy);
+  stop_->setVisible(w.kind == Work::Kind::measuring || w.kind == Work::Kind::rendering);
+  work_text_->setText(w.text);
+  progress_->setValue(static_cast<int>(w.share * 1000));
+  const bool plan = session_.current() && !session_.derived()->plan.remedies.empty();
+  action_->setVisible(plan && w.kind != Work::Kind::rendering);
+  action_->setText(tr("Carry it out  ⏎"));
+  QString text;
+  if (!session_.has_timeline()) text = w.kind == Work::Kind::opening ? tr("Opening the timeline.") : tr("Open a timeline to see where it will drop frames.");
+  else if (!session_.current()) text = tr("Working out what the change means.");
+  else if (w.kind == Work::Kind::measuring && !session_.derived()->plan.before.fully_measured) text = tr("Measuring what frames cost on this seat. The answer comes within seconds.");
+  else text = QString::fromStdString(session_.derived()->plan.sentence);
+  sentence_->setText(text);
+  undo_->setEnabled(session_.can_undo());
+  redo_->setEnabled(session_.can_redo());
+  undo_->setText(session_.can_undo() ? tr("&Undo: %1").arg(session_.undo_text()) : tr("&Undo"));
+  redo_->setText(session_.can_redo() ? tr("&Redo: %1").arg(session_.redo_text()) : tr("&Redo"));
+}
+
+void MainWindow::refresh_title() {
+  const QString name = session_.has_timeline() ? QString::fromStdString(session_.timeline()->name) : QString();
+  setWindowTitle(name.isEmpty() ? tr("Glass Clock") : QString("%1%2 – Glass Clock").arg(name, session_.changed() ? tr(" (changed)") : QString()));
+  setWindowModified(session_.changed());
+}
+
+void MainWindow::refresh_recent() {
+  QSettings settings;
+  QStringList files = settings.value("recent").toStringList();
+  if (!session_.file().isEmpty()) {
+    const QString now = QFileInfo(session_.file()).absoluteFilePath();
+    files.removeAll(now);
+    files.prepend(now);
+    while (files.size() > 8) files.removeLast();
+    settings.setValue("recent", files);
+  }
+  recent_->clear();
+  recent_->setEnabled(!files.isEmpty());
+  for (const QString& f : files)
+    connect(recent_->addAction(f), &QAction::triggered, this, [this, f] {
+      if (may_discard()) session_.open(f);
+    });
+}
+
+void MainWindow::open_dialog() {
+  if (!may_discard()) return;
+  auto* dialog = new QFileDialog(this, tr("Open a timeline"), QFileInfo(session_.file()).absolutePath(), tr("OpenTimelineIO timelines (*.otio);;All files (*)"));
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  connect(dialog, &QFileDialog::fileSelected, this, [this](const QString& f) { session_.open(f); });
+  dialog->open();
+}
+
+void MainWindow::save(bool as) {
+  if (!session_.has_timeline()) return;
+  if (!as && !session_.file().isEmpty()) {
+    session_.save(session_.file());
+    return;
+  }
+  auto* dialog = new QFileDialog(this, tr("Save the timeline"), session_.file(), tr("OpenTimelineIO timelines (*.otio)"));
+  dialog->setAcceptMode(QFileDialog::AcceptSave);
+  dialog->setDefaultSuffix("otio");
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  connect(dialog, &QFileDialog::fileSelected, this, [this](const QString& f) { session_.save(f); });
+  dialog->open();
+}
+
+bool MainWindow::may_discard() {
+  if (!session_.changed()) return true;
+  const int answer = ask_unsaved ? ask_unsaved() : QMessageBox::question(this, tr("Unsaved changes"), tr("The timeline has changes that are not saved. Save them before it is closed?"), QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel, QMessageBox::Save);
+  if (answer == QMessageBox::Cancel) return false;
+  if (answer == QMessageBox::Save) {
+    // The last step before closing may wait: what was made must not be lost.
+    if (auto r = save_timeline(*session_.timeline(), session_.file().toStdString()); !r) {
+      QMessageBox::warning(this, tr("Glass Clock"), QString::fromStdString(r.error().text()));
+      return false;
+    }
+  }
+  return true;
+}
+
+void MainWindow::closeEvent(QCloseEvent* e) {
+  if (!may_discard()) {
+    e->ignore();
+    return;
+  }
+  session_.stop_playing();
+  session_.stop_work();
+  e->accept();
+}
+
+void MainWindow::keyPressEvent(QKeyEvent* e) { QMainWindow::keyPressEvent(e); }
+
+void MainWindow::play(bool backwards) {
+  if (!session_.current()) return;
+  const FrameRange all = whole(session_.derived()->view);
+  FrameRange range = marks_.length() > 0 ? marks_ : all;
+  if (backwards) range.out = std::clamp<Frames>(playhead_ + 1, range.in + 1, range.out);
+  else if (playhead_ > range.in && playhead_ < range.out - 1) range.in = playhead_;
+  picture_->set_figures(tr("reading ahead"), QString());
+  session_.play(range, every_frame_ ? PlayMode::every_frame : PlayMode::on_the_clock, backwards);
+}
+
+void MainWindow::step(Frames by) { set_playhead(playhead_ + by, true); }
+
+void MainWindow::to_cut(int direction) {
+  if (!session_.derived()) return;
+  Frames best = direction < 0 ? 0 : session_.derived()->view.played->duration() - 1;
+  for (const CompiledInterval& i : session_.derived()->view.played->intervals()) {
+    if (direction < 0 && i.in < playhead_) best = std::max(best, i.in);
+    if (direction > 0 && i.in > playhead_) best = std::min(best, i.in);
+  }
+  set_playhead(best, true);
+}
+
+void MainWindow::set_mark(bool in) {
+  if (!session_.derived()) return;
+  const Frames end = session_.derived()->view.played->duration();
+  if (marks_.length() <= 0) marks_ = {0, end};
+  if (in) marks_.in = playhead_;
+  else marks_.out = playhead_ + 1;
+  if (marks_.length() <= 0) marks_ = in ? FrameRange{playhead_, end} : FrameRange{0, playhead_ + 1};
+  skyline_->set_marks(marks_);
+}
+
+void MainWindow::bypass_dearest() {
+  if (!session_.current()) return;
+  const Timeline& t = *session_.timeline();
+  const SegmentPtr s = find_segment(t, segment_);
+  if (!s) return;
+  for (const Effect& e : s->stack)
+    if (bypassed(t, s->id, e.id)) {
+      session_.edit(with_bypass(t, s->id, e.id, false, now_utc()), tr("Lift the bypass"));
+      return;
+    }
+  const StageCost* dearest = nullptr;
+  for (const IntervalCost& c : session_.derived()->plan.before.intervals)
+    for (const StageCost& stage : c.stages)
+      if (stage.segment == s->id && !stage.effect.empty() && (!dearest || stage.ms > dearest->ms)) dearest = &stage;
+  if (dearest) session_.edit(with_bypass(t, s->id, dearest->effect, true, now_utc()), tr("Bypass %1").arg(QString::fromStdString(dearest->label)));
+}
+
+void MainWindow::show_shortcuts() {
+  auto* dialog = new QDialog(this);
+  dialog->setObjectName("keyboard");
+  dialog->setWindowTitle(tr("Keyboard"));
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  dialog->resize(520, 620);
+  auto* list = new QTextBrowser(dialog);
+  QString html = "<table cellpadding='4'>";
+  for (const auto& [keys, what] : shortcuts_) html += QString("<tr><td><b>%1</b></td><td>%2</td></tr>").arg(keys.toHtmlEscaped(), what.toHtmlEscaped());
+  html += tr("<tr><td><b>Wheel</b></td><td>Zoom the skyline; with Shift, move along it</td></tr></table>");
+  list->setHtml(html);
+  auto* box = new QVBoxLayout(dialog);
+  box->addWidget(list);
+  dialog->open();
+}
+
+}  // namespace gc

@@ -1,0 +1,310 @@
+#include "app/session.h"
+
+#include <fmt/format.h>
+
+#include <QMetaObject>
+
+namespace gc {
+namespace {
+
+QImage to_image(ScreenImage&& s) {
+  // The image owns the pixels until it is dropped.
+  auto* kept = new ScreenImage(std::move(s));
+  return QImage(kept->bgra.data(), kept->width, kept->height, kept->width * 4, QImage::Format_RGB32, [](void* p) { delete static_cast<ScreenImage*>(p); }, kept);
+}
+
+}  // namespace
+
+Session::Session(Stores stores, QObject* parent) : QObject(parent), stores_(std::move(stores)), background_([this] { background_loop(); }), stills_([this] { still_loop(); }) {
+  enqueue([this] {
+    const Seat seat = look_at_seat();
+    post([this, seat] { seat_ = seat; emit derived_changed(); });
+  });
+}
+
+Session::~Session() {
+  quit_ = stop_work_ = stop_play_ = true;
+  jobs_changed_.notify_all();
+  still_changed_.notify_all();
+  background_.join();
+  stills_.join();
+  if (player_.joinable()) player_.join();
+}
+
+void Session::post(std::function<void()> f) {
+  if (!quit_) QMetaObject::invokeMethod(this, std::move(f), Qt::QueuedConnection);
+}
+
+void Session::enqueue(std::function<void()> job) {
+  const std::lock_guard lock(jobs_mutex_);
+  jobs_.push_back(std::move(job));
+  jobs_changed_.notify_all();
+}
+
+void Session::background_loop() {
+  for (;;) {
+    std::function<void()> job;
+    {
+      std::unique_lock lock(jobs_mutex_);
+      jobs_changed_.wait(lock, [&] { return quit_ || !jobs_.empty(); });
+      if (quit_) return;
+      job = std::move(jobs_.front());
+      jobs_.pop_front();
+    }
+    job();
+  }
+}
+
+void Session::still_loop() {
+  Decoders decoders(4);
+  for (;;) {
+    std::pair<ProgramPtr, Frames> wanted;
+    {
+      std::unique_lock lock(still_mutex_);
+      still_changed_.wait(lock, [&] { return quit_ || still_; });
+      if (quit_) return;
+      wanted = *still_;
+      still_.reset();
+    }
+    StageLog log;
+    ScreenImage screen;
+    to_screen(render_frame(*wanted.first, wanted.second, stores_.shelf.get(), decoders, log), screen);
+    const QImage image = to_image(std::move(screen));
+    post([this, image, wanted] {
+      // A still of an older state of the timeline is never shown.
+      if (derived_ && wanted.first == derived_->view.played && !playing_) emit picture(image, wanted.second, false);
+    });
+  }
+}
+
+void Session::set_work(Work::Kind kind, const QString& text, double share) {
+  work_ = {kind, text, share};
+  emit work_changed();
+}
+
+void Session::open(const QString& file) {
+  stop_playing();
+  stop_work_ = true;
+  set_work(Work::Kind::opening, tr("Opening %1").arg(file), 0);
+  enqueue([this, file] {
+    auto timeline = load_timeline(file.toStdString());
+    DerivedPtr derived = timeline ? make_derived(*timeline) : nullptr;
+    post([this, file, timeline, derived] {
+      set_work(Work::Kind::none, {}, 0);
+      if (!timeline) {
+        emit failed(QString::fromStdString(timeline.error().text()));
+        return;
+      }
+      history_.emplace(*timeline);
+      file_ = file;
+      playout_.reset(), audit_.reset();
+      derived_ = derived;
+      emit opened();
+      emit derived_changed();
+      show_frame(0);
+      if (!derived_->plan.before.fully_measured) start_measuring(false);
+    });
+  });
+}
+
+void Session::save(const QString& file) {
+  if (!history_) return;
+  const TimelinePtr now = timeline();
+  enqueue([this, file, now] {
+    auto r = save_timeline(*now, file.toStdString());
+    post([this, r, file, now] {
+      if (!r) {
+        emit failed(QString::fromStdString(r.error().text()));
+        return;
+      }
+      file_ = file;
+      if (now == timeline()) history_->mark_saved();
+      emit saved();
+      emit timeline_changed();
+    });
+  });
+}
+
+DerivedPtr Session::make_derived(const TimelinePtr& timeline) const {
+  auto d = std::make_shared<Derived>();
+  d->view = view_of(timeline, stores_);
+  d->plan = make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view), stores_.plan_options());
+  std::vector<IntervalCost> full;
+  if (d->view.played != d->view.delivered) {
+    ForecastOptions costs_only = stores_.forecast_options();
+    costs_only.trials = 1;
+    full = forecast(*d->view.delivered, *stores_.notebook, {}, whole(d->view), costs_only).intervals;
+  }
+  d->pyramid = LoadPyramid(d->plan.before, full);
+  d->gate = check_gate(*d->view.delivered, stores_.shelf.get());
+  d->shelf_bytes = stores_.shelf->bytes();
+  d->track_record = track_record(*stores_.notebook);
+  return d;
+}
+
+void Session::derive(bool then_measure) {
+  const TimelinePtr now = timeline();
+  enqueue([this, now, then_measure] {
+    DerivedPtr derived = make_derived(now);
+    post([this, now, derived, then_measure] {
+      if (now != timeline()) return;  // a newer edit is on its way
+      derived_ = derived;
+      emit derived_changed();
+      if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none) start_measuring(false);
+    });
+  });
+}
+
+void Session::edit(TimelinePtr next, const QString& what) {
+  if (!history_ || !next) return;
+  history_->push(std::move(next), what.toStdString());
+  emit timeline_changed();
+  derive(true);
+}
+
+void Session::undo() {
+  if (!can_undo()) return;
+  history_->undo();
+  emit timeline_changed();
+  derive(true);
+}
+
+void Session::redo() {
+  if (!can_redo()) return;
+  history_->redo();
+  emit timeline_changed();
+  derive(true);
+}
+
+void Session::measure_again() { start_measuring(true); }
+
+void Session::start_measuring(bool again) {
+  if (!derived_ || playing_ || work_.kind != Work::Kind::none) return;
+  stop_work_ = false;
+  set_work(Work::Kind::measuring, tr("Measuring what frames cost here"), 0);
+  const DerivedPtr d = derived_;
+  enqueue([this, d, again] {
+    auto r = measure(d->view.played, *stores_.notebook, stores_.measure_options(20, again), [this](const MeasureProgress& p) {
+      const double share = std::max(p.wanted > 0 ? static_cast<double>(p.known) / p.wanted : 0, std::min(1.0, p.seconds / p.limit_seconds));
+      const QString text = tr("Measuring %1: %2 of %3 kinds of frames known, at most %4 s left").arg(QString::fromStdString(p.what)).arg(p.known).arg(p.wanted).arg(std::max(0.0, p.limit_seconds - p.seconds), 0, 'f', 0);
+      post([this, share, text] { if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::measuring, text, share); });
+      return !stop_work_.load();
+    });
+    post([this, r] {
+      if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::none, {}, 0);
+      if (!r) emit failed(QString::fromStdString(r.error().text()));
+      derive(false);
+    });
+  });
+}
+
+void Session::carry_out_plan() {
+  if (!current() || derived_->plan.remedies.empty() || work_.kind == Work::Kind::rendering) return;
+  stop_playing();
+  const std::vector<FrameRange> ranges = derived_->plan.ranges();
+  stop_work_ = true;  // measuring makes way
+  start_rendering(ranges);
+}
+
+void Session::start_rendering(std::vector<FrameRange> ranges) {
+  set_work(Work::Kind::rendering, tr("Pre-rendering"), 0);
+  const DerivedPtr d = derived_;
+  enqueue([this, d, ranges] {
+    stop_work_ = false;
+    auto r = prerender(d->view.played, *stores_.shelf, ranges, stores_.prerender_options(), [this](const PrerenderProgress& p) {
+      const QString text = tr("Pre-rendering: %1 of %2 frames, %3 left").arg(p.done).arg(p.total).arg(QString::fromStdString(duration_text(p.seconds_left)));
+      const double share = static_cast<double>(p.done) / static_cast<double>(p.total);
+      post([this, text, share] { if (work_.kind == Work::Kind::rendering) set_work(Work::Kind::rendering, text, share); });
+      return !stop_work_.load();
+    });
+    post([this, r] {
+      if (work_.kind == Work::Kind::rendering) set_work(Work::Kind::none, {}, 0);
+      if (!r) emit failed(QString::fromStdString(r.error().text()));
+      derive(false);
+    });
+  });
+}
+
+void Session::stop_work() {
+  stop_work_ = true;
+  resume_render_.clear();
+  resume_measure_ = false;
+}
+
+void Session::play(FrameRange range, PlayMode mode, bool backwards) {
+  if (!current() || playing_ || range.length() <= 0) return;
+  // Playing comes first; work in the background makes way and goes on afterwards.
+  if (work_.kind == Work::Kind::measuring) resume_measure_ = true;
+  if (work_.kind == Work::Kind::rendering) resume_render_ = derived_->plan.ranges();
+  stop_work_ = true;
+  if (player_.joinable()) player_.join();
+  playing_ = true;
+  stop_play_ = false;
+  play_state_ = {};
+  const DerivedPtr d = derived_;
+  PlayOptions options = stores_.play_options(mode);
+  options.backwards = backwards;
+  player_ = std::thread([this, d, range, options] {
+    Playout p = gc::play(d->view.played, stores_.shelf.get(), range, options, *this, stop_play_, [this](const PlayState& s) {
+      {
+        const std::lock_guard lock(play_mutex_);
+        play_state_ = s;
+      }
+      post([this] { emit play_moved(); });
+    });
+    std::optional<Audit> a;
+    if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards) {
+      const Forecast f = range == whole(d->view) ? d->plan.before : forecast(*d->view.played, *stores_.notebook, d->view.states(), range, stores_.forecast_options());
+      a = audit(f, p);
+      remember(*a, d->view, *stores_.notebook);
+    }
+    post([this, p = std::move(p), a] {
+      playing_ = false;
+      playout_ = p;
+      if (a) audit_ = a;
+      emit play_ended();
+      emit derived_changed();
+      if (!resume_render_.empty()) start_rendering(std::exchange(resume_render_, {}));
+      else if (std::exchange(resume_measure_, false)) start_measuring(false);
+    });
+  });
+}
+
+void Session::stop_playing() { stop_play_ = true; }
+
+PlayState Session::play_state() const {
+  const std::lock_guard lock(play_mutex_);
+  return play_state_;
+}
+
+void Session::present(Frames frame, ScreenImage&& screen) {
+  QImage image = to_image(std::move(screen));
+  bool waiting = false;
+  {
+    const std::lock_guard lock(play_mutex_);
+    waiting = pending_picture_.has_value();
+    pending_picture_ = std::move(image);
+    pending_frame_ = frame;
+  }
+  // Never more than one picture on its way: a slow screen skips, it does not lag.
+  if (waiting) return;
+  post([this] {
+    std::optional<QImage> now;
+    Frames at = 0;
+    {
+      const std::lock_guard lock(play_mutex_);
+      now.swap(pending_picture_);
+      at = pending_frame_;
+    }
+    if (now) emit picture(*now, at, true);
+  });
+}
+
+void Session::show_frame(Frames frame) {
+  if (!derived_ || playing_) return;
+  const std::lock_guard lock(still_mutex_);
+  still_ = {derived_->view.played, frame};
+  still_changed_.notify_all();
+}
+
+}  // namespace gc

@@ -1,0 +1,128 @@
+// The session: the desk as the window sees it. Everything that takes time runs on other threads and comes back as a
+// signal; the interface thread never waits.
+#pragma once
+#include <QImage>
+#include <QObject>
+#include <condition_variable>
+#include <deque>
+#include <optional>
+#include <thread>
+
+#include "desk/desk.h"
+#include "forecast/pyramid.h"
+#include "seat/seat.h"
+#include "timeline/history.h"
+
+namespace gc {
+
+/// Everything the window shows of one state of the timeline. Made in the background, never changed.
+struct Derived {
+  View view;
+  Plan plan;               ///< with the forecast as it is now in plan.before
+  LoadPyramid pyramid;
+  Gate gate;
+  std::uint64_t shelf_bytes = 0;
+  std::string track_record;
+};
+using DerivedPtr = std::shared_ptr<const Derived>;
+
+/// Background work that can be watched and stopped.
+struct Work {
+  enum class Kind { none, measuring, rendering, opening } kind = Kind::none;
+  QString text;
+  double share = 0;  ///< 0…1
+};
+
+class Session : public QObject, private Display {
+  Q_OBJECT
+ public:
+  explicit Session(Stores stores, QObject* parent = nullptr);
+  ~Session() override;
+
+  // What there is. Interface thread only.
+  bool has_timeline() const { return history_.has_value(); }
+  TimelinePtr timeline() const { return history_ ? history_->now() : nullptr; }
+  const DerivedPtr& derived() const { return derived_; }
+  const std::optional<Seat>& seat() const { return seat_; }
+  const std::optional<Playout>& playout() const { return playout_; }
+  const std::optional<Audit>& last_audit() const { return audit_; }
+  /// Whether what derived() says is of the present timeline.
+  bool current() const { return derived_ && history_ && derived_->view.timeline == history_->now(); }
+  bool changed() const { return history_ && history_->changed(); }
+  bool can_undo() const { return history_ && history_->can_undo(); }
+  bool can_redo() const { return history_ && history_->can_redo(); }
+  QString undo_text() const { return history_ ? QString::fromStdString(history_->undo_text()) : QString(); }
+  QString redo_text() const { return history_ ? QString::fromStdString(history_->redo_text()) : QString(); }
+  QString file() const { return file_; }
+  const Work& work() const { return work_; }
+  bool playing() const { return playing_; }
+  PlayState play_state() const;
+  const Stores& stores() const { return stores_; }
+
+  // What can be asked for. All return at once.
+  void open(const QString& file);
+  void save(const QString& file);
+  void edit(TimelinePtr next, const QString& what);
+  void undo();
+  void redo();
+  void measure_again();
+  void carry_out_plan();
+  void stop_work();
+  void play(FrameRange range, PlayMode mode, bool backwards = false);
+  void stop_playing();
+  /// A still of the frame for the picture; the latest request wins.
+  void show_frame(Frames frame);
+
+ signals:
+  void opened();
+  void failed(const QString& message);
+  void saved();
+  void derived_changed();   ///< forecast, plan, seals
+  void timeline_changed();  ///< an edit, before its forecast is there
+  void work_changed();
+  void picture(const QImage& image, qint64 frame, bool live);
+  void play_moved();
+  void play_ended();
+
+ private:
+  void present(Frames frame, ScreenImage&& picture) override;
+  void post(std::function<void()> on_interface_thread);
+  void enqueue(std::function<void()> job);
+  void background_loop();
+  void still_loop();
+  void derive(bool then_measure);
+  DerivedPtr make_derived(const TimelinePtr& timeline) const;
+  void set_work(Work::Kind kind, const QString& text, double share);
+  void start_measuring(bool again);
+  void start_rendering(std::vector<FrameRange> ranges);
+
+  Stores stores_;
+  std::optional<History> history_;
+  DerivedPtr derived_;
+  std::optional<Seat> seat_;
+  std::optional<Playout> playout_;
+  std::optional<Audit> audit_;
+  QString file_;
+  Work work_;
+  bool playing_ = false;
+  std::vector<FrameRange> resume_render_;
+  bool resume_measure_ = false;
+
+  std::atomic<bool> quit_{false}, stop_work_{false}, stop_play_{false};
+  std::mutex jobs_mutex_;
+  std::condition_variable jobs_changed_;
+  std::deque<std::function<void()>> jobs_;
+
+  std::mutex still_mutex_;
+  std::condition_variable still_changed_;
+  std::optional<std::pair<ProgramPtr, Frames>> still_;
+
+  mutable std::mutex play_mutex_;
+  PlayState play_state_;
+  std::optional<QImage> pending_picture_;
+  Frames pending_frame_ = 0;
+
+  std::thread background_, stills_, player_;
+};
+
+}  // namespace gc

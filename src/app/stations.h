@@ -1,0 +1,77 @@
+// What each station shows below the picture. Each panel reads the session and says what to do.
+#pragma once
+#include <QLabel>
+#include <QStackedWidget>
+#include <QTableWidget>
+#include <QVBoxLayout>
+
+#include "app/session.h"
+
+namespace gc {
+
+/// A sentence and a table: the shape that most stations share.
+class StationPanel : public QWidget {
+  Q_OBJECT
+ public:
+  StationPanel(const QString& name, const QStringList& heads, QWidget* parent);
+  void set_sentence(const QString& text) { sentence_->setText(text); }
+  QString sentence() const { return sentence_->text(); }
+  /// Each row's cells, the frame it leads to (−1: none), and a hint.
+  struct Row {
+    QStringList cells;
+    qint64 frame = -1;
+    QString hint;
+  };
+  void set_rows(const std::vector<Row>& rows);
+  QTableWidget* table() const { return table_; }
+  QVBoxLayout* box() const { return box_; }
+
+ signals:
+  void frame_chosen(qint64 frame);
+
+ private:
+  QVBoxLayout* box_;
+  QLabel* sentence_;
+  QTableWidget* table_;
+};
+
+/// Effects of the selected segment, with their switches and values.
+class EffectsPanel : public QWidget {
+  Q_OBJECT
+ public:
+  EffectsPanel(Session& session, QWidget* parent);
+  void set_segment(const std::string& id);
+
+ private:
+  void rebuild();
+  QWidget* effect_row(const Segment& segment, const Effect& effect);
+  Session& session_;
+  std::string segment_;
+  QVBoxLayout* box_;
+  QWidget* content_ = nullptr;
+};
+
+enum class Station { seat, timeline, forecast, plan, playout, release };
+inline constexpr int kStations = 6;
+QString station_name(Station s);
+
+class Stations : public QStackedWidget {
+  Q_OBJECT
+ public:
+  explicit Stations(Session& session, QWidget* parent = nullptr);
+  void set_segment(const std::string& id) { effects_->set_segment(id); }
+  StationPanel* panel(Station s) const { return panels_[static_cast<std::size_t>(s)]; }
+
+ signals:
+  void frame_chosen(qint64 frame);
+
+ private:
+  void refresh();
+  void refresh_seat();
+  void refresh_playout();
+  Session& session_;
+  StationPanel* panels_[kStations] = {};
+  EffectsPanel* effects_;
+};
+
+}  // namespace gc

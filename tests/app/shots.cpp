@@ -1,0 +1,119 @@
+// Makes the screenshots in docs/screenshots from the demo production: the real window, worked as a person would.
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QSettings>
+#include <QTest>
+#include <cstdio>
+#include <filesystem>
+
+#include "app/main_window.h"
+#include "app/style.h"
+#include "demo/demo.h"
+
+using namespace gc;
+
+namespace {
+
+bool wait_until(const std::function<bool()>& done, int ms) {
+  QElapsedTimer t;
+  t.start();
+  while (!done()) {
+    if (t.elapsed() > ms) return false;
+    QTest::qWait(30);
+  }
+  return true;
+}
+
+void shoot(MainWindow& w, const QString& folder, const QString& name) {
+  QTest::qWait(250);
+  const QString file = folder + "/" + name + ".png";
+  w.grab().save(file);
+  std::printf("%s\n", file.toUtf8().constData());
+  std::fflush(stdout);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  if (!qEnvironmentVariableIsSet("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
+  QApplication app(argc, argv);
+  QApplication::setOrganizationName("glass-clock");
+  QApplication::setApplicationName("glass-clock-shots");
+  look::apply(app);
+  const QString folder = argc > 1 ? argv[1] : "docs/screenshots";
+  const double length = argc > 2 ? std::atof(argv[2]) : 1.0;
+  fs::create_directories(folder.toStdString());
+  const fs::path work = cache_folder() / "shots";
+  DemoOptions demo;
+  demo.length = length;
+  auto made = make_demo(work, demo, [](double, const std::string&) {});
+  if (!made) {
+    std::fprintf(stderr, "%s\n", made.error().text().c_str());
+    return 4;
+  }
+  std::error_code ignored;
+  fs::remove_all(work / "shelf", ignored);
+  DeskOptions options;
+  options.shelf = work / "shelf", options.notebook = work / "notebook.sqlite";
+  auto stores = Stores::open(options);
+  if (!stores) return 4;
+  Session session(*stores);
+  MainWindow w(session);
+  w.show();
+  session.open(QString::fromStdString(made->timeline.string()));
+  if (!wait_until([&] { return session.has_timeline(); }, 20000)) return 4;
+  if (wait_until([&] { return session.work().kind == Work::Kind::measuring; }, 1500)) {
+    QTest::qWait(1500);
+    shoot(w, folder, "0-measuring");
+  }
+  wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 90000);
+  wait_until([&] { return session.derived() && session.derived()->plan.before.fully_measured && session.derived()->plan.remedies.size() > 0; }, 20000);
+  auto* skyline = w.findChild<Skyline*>("skyline");
+  auto* ledger = w.findChild<Ledger*>();
+  ledger->table()->setFocus();
+  ledger->table()->selectRow(0);
+  w.go_to(Station::forecast);
+  shoot(w, folder, "3-forecast");
+  w.go_to(Station::seat);
+  shoot(w, folder, "1-seat");
+  w.go_to(Station::timeline);
+  shoot(w, folder, "2-timeline");
+  w.go_to(Station::plan);
+  shoot(w, folder, "4-plan");
+  skyline->setFocus();
+  skyline->zoom(5, skyline->width() * 0.22);
+  shoot(w, folder, "4b-skyline-near");
+  skyline->zoom_all();
+  QTest::keyClick(&w, Qt::Key_Return);
+  wait_until([&] { return session.work().kind == Work::Kind::rendering && session.work().share > 0.3; }, 120000);
+  shoot(w, folder, "4c-running");
+  wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 300000);
+  QTest::qWait(800);
+  w.go_to(Station::playout);
+  w.set_playhead(0, true);
+  skyline->setFocus();
+  QTest::keyClick(&w, Qt::Key_Space);
+  wait_until([&] { return session.playing(); }, 5000);
+  QTest::qWait(6000);
+  shoot(w, folder, "5-playing");
+  wait_until([&] { return !session.playing(); }, 200000);
+  shoot(w, folder, "5b-playout");
+  // A changed grade breaks its own seal.
+  const std::string changed = session.derived()->view.timeline ? [&] {
+    for (const auto& s : session.derived()->view.played->segments())
+      for (const Effect& e : s->segment->stack)
+        if (e.type == "cdl" && session.derived()->view.seals[static_cast<std::size_t>(s->in)] == SealState::sealed) return s->segment->id + "|" + e.id;
+    return std::string();
+  }() : std::string();
+  if (const auto bar = changed.find('|'); bar != std::string::npos) {
+    session.edit(with_param(*session.timeline(), changed.substr(0, bar), changed.substr(bar + 1), "saturation", 1.3), "Change saturation");
+    wait_until([&] { return session.current() && session.work().kind == Work::Kind::none; }, 60000);
+    ledger->select(changed.substr(0, bar));
+  }
+  // And a bypass, which the gate will not let pass.
+  QTest::keyClick(&w, Qt::Key_B);
+  wait_until([&] { return session.current(); }, 60000);
+  w.go_to(Station::release);
+  shoot(w, folder, "6-release");
+  return 0;
+}
