@@ -45,7 +45,7 @@ void Balance::work_out() {
   for (int k = 0; k < kStageKinds; ++k)
     for (const StageCost& s : worst->stages)
       if (static_cast<int>(s.kind) == k && s.ms > 0) parts_.push_back({s.kind, QString::fromStdString(s.kind == StageKind::read ? "Read" : s.kind == StageKind::convert ? "Convert" : s.label), s.ms / sum * total_});
-  summary_ = tr("%1 ms of work a frame on %2 processors: %3 ms of a %4 ms budget, load %5%6").arg(worst->fetch_ms + worst->process_ms, 0, 'f', 1).arg(session_.stores().options.workers).arg(total_, 0, 'f', 1).arg(budget_, 0, 'f', 1).arg(worst->load, 0, 'f', 2).arg(worst->sealed ? tr(", sealed") : worst->measured ? QString() : tr(", estimated"));
+  summary_ = tr("load %1: %2 of %3 ms, on %4 processors%5").arg(worst->load, 0, 'f', 2).arg(total_, 0, 'f', 1).arg(budget_, 0, 'f', 1).arg(session_.stores().options.workers).arg(worst->sealed ? tr(", sealed") : worst->measured ? QString() : tr(", estimated"));
   update();
 }
 

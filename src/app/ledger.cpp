@@ -67,9 +67,9 @@ void LedgerModel::set(std::vector<LedgerRow> rows, const Timeline& t) {
 
 QVariant LedgerModel::data(const QModelIndex& i, int role) const {
   const LedgerRow& r = row(i.row());
-  if (role == Qt::FontRole) return i.column() == kName || i.column() == kState || i.column() == kWorst || i.column() == kVerdict ? look::text_font(13) : look::number_font(12);
+  if (role == Qt::FontRole) return i.column() == kName || i.column() == kState || i.column() == kVerdict ? look::text_font(13) : look::number_font(12);
   if (role == Qt::TextAlignmentRole) return static_cast<int>((i.column() >= kLoad && i.column() <= kDrops && i.column() != kVerdict ? Qt::AlignRight : Qt::AlignLeft) | Qt::AlignVCenter);
-  if (role == Qt::ToolTipRole) return r.note.isEmpty() ? QString("%1 · frame %2").arg(r.name).arg(r.in) : QString("%1 · frame %2\n%3").arg(r.name).arg(r.in).arg(r.note);
+  if (role == Qt::ToolTipRole) return QString("%1 · frame %2%3%4").arg(r.name).arg(r.in).arg(r.worst.isEmpty() ? QString() : tr("\nDearest stage: %1").arg(r.worst), r.note.isEmpty() ? QString() : "\n" + r.note);
   const bool sort = role == Qt::UserRole;
   if (role != Qt::DisplayRole && !sort) return {};
   switch (i.column()) {
@@ -80,14 +80,13 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
     case kVerdict: return sort ? QVariant(static_cast<int>(r.verdict) * 2 + r.probability) : QVariant(QString("%1 %2 %").arg(verdict_name(r.verdict)).arg(r.probability * 100, 0, 'f', 0));
     case kDrops: return sort ? QVariant(r.drops) : QVariant(r.drops < 0.05 ? QString("0") : QString::number(r.drops, 'f', r.drops < 10 ? 1 : 0));
     case kState: return r.state;
-    case kWorst: return r.worst;
     default: return {};
   }
 }
 
 QVariant LedgerModel::headerData(int section, Qt::Orientation o, int role) const {
-  static const char* kHeads[] = {"Segment", "In", "Load", "ms", "Verdict", "Drops", "State", "Dearest stage"};
-  static const char* kTips[] = {"", "Timecode of the first frame", "Greatest mean load: 1.0 is exactly real time", "Milliseconds a frame of the segment's own stages", "Whether frames drop, with the probability", "Dropped frames expected", "", "The stage that takes most"};
+  static const char* kHeads[] = {"Segment", "In", "Load", "ms", "Verdict", "Drops", "State"};
+  static const char* kTips[] = {"", "Timecode of the first frame", "Greatest mean load: 1.0 is exactly real time", "Milliseconds a frame of the segment's own stages", "Whether frames drop, with the probability", "Dropped frames expected", ""};
   if (o != Qt::Horizontal) return {};
   if (role == Qt::DisplayRole) return QString(kHeads[section]);
   if (role == Qt::ToolTipRole) return QString(kTips[section]);
@@ -114,7 +113,7 @@ Ledger::Ledger(Session& session, QWidget* parent) : QWidget(parent), session_(se
   table_->verticalHeader()->setDefaultSectionSize(24);
   table_->horizontalHeader()->setHighlightSections(false);
   table_->setTabKeyNavigation(false);
-  static constexpr int kWidths[] = {158, 88, 44, 46, 88, 44, 78, 130};
+  static constexpr int kWidths[] = {164, 98, 52, 56, 104, 54, 90};
   for (int c = 0; c < LedgerModel::kColumns; ++c) table_->setColumnWidth(c, kWidths[c]);
   table_->horizontalHeader()->setStretchLastSection(true);
   filter_->setObjectName("filter");

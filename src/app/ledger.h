@@ -23,7 +23,7 @@ std::vector<LedgerRow> ledger_rows(const Derived& derived);
 class LedgerModel : public QAbstractTableModel {
   Q_OBJECT
  public:
-  enum Column { kName, kIn, kLoad, kMs, kVerdict, kDrops, kState, kWorst, kColumns };
+  enum Column { kName, kIn, kLoad, kMs, kVerdict, kDrops, kState, kColumns };
   using QAbstractTableModel::QAbstractTableModel;
   void set(std::vector<LedgerRow> rows, const Timeline& timeline);
   const LedgerRow& row(int i) const { return rows_[static_cast<std::size_t>(i)]; }

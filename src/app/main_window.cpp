@@ -151,7 +151,7 @@ void MainWindow::make_layout() {
   right->setChildrenCollapsible(false);
   halves->addWidget(ledger_);
   halves->addWidget(right);
-  halves->setSizes({570, 590});
+  halves->setSizes({640, 520});
   halves->setStretchFactor(1, 1);
   halves->setChildrenCollapsible(false);
   down->addWidget(halves, 1);
@@ -400,11 +400,7 @@ void MainWindow::bypass_dearest() {
       session_.edit(with_bypass(t, s->id, e.id, false, now_utc()), tr("Lift the bypass"));
       return;
     }
-  const StageCost* dearest = nullptr;
-  for (const IntervalCost& c : session_.derived()->plan.before.intervals)
-    for (const StageCost& stage : c.stages)
-      if (stage.segment == s->id && !stage.effect.empty() && (!dearest || stage.ms > dearest->ms)) dearest = &stage;
-  if (dearest) session_.edit(with_bypass(t, s->id, dearest->effect, true, now_utc()), tr("Bypass %1").arg(QString::fromStdString(dearest->label)));
+  if (const Owner* dearest = session_.derived()->dearest_effect(s->id)) session_.edit(with_bypass(t, s->id, dearest->effect, true, now_utc()), tr("Bypass %1").arg(QString::fromStdString(dearest->label)));
 }
 
 void MainWindow::show_shortcuts() {

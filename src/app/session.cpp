@@ -139,7 +139,17 @@ DerivedPtr Session::make_derived(const TimelinePtr& timeline) const {
   d->gate = check_gate(*d->view.delivered, stores_.shelf.get());
   d->shelf_bytes = stores_.shelf->bytes();
   d->track_record = track_record(*stores_.notebook);
+  for (const auto& s : d->view.played->segments()) {
+    double most = -1;
+    for (const CompiledEffect& e : s->effects)
+      if (const double ms = median_of(stores_.notebook->stage(e.stage.key)).median; ms > most) most = ms, d->dearest[s->segment->id] = e.stage.owner;
+  }
   return d;
+}
+
+const Owner* Derived::dearest_effect(const std::string& segment) const {
+  const auto it = dearest.find(segment);
+  return it == dearest.end() ? nullptr : &view.played->owners()[static_cast<std::size_t>(it->second)];
 }
 
 void Session::derive(bool then_measure) {

@@ -23,6 +23,9 @@ struct Derived {
   Gate gate;
   std::uint64_t shelf_bytes = 0;
   std::string track_record;
+  std::map<std::string, int> dearest;  ///< by segment: the owner of its dearest effect, live
+
+  const Owner* dearest_effect(const std::string& segment) const;
 };
 using DerivedPtr = std::shared_ptr<const Derived>;
 

@@ -76,8 +76,7 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
     if (s.interval < 0) continue;
     const IntervalCost& cost = f.intervals[static_cast<std::size_t>(s.interval)];
     Column c(out, x);
-    // A column crosses the line in its fringe when it wavers.
-    draw_stages(c, cost, s.load, per_load, s.high > 1 && s.low < 1);
+    draw_stages(c, cost, s.load, per_load, s.verdict == Verdict::wavers && s.high > 0.9f);
     const int low = static_cast<int>(s.low * per_load), high = static_cast<int>(s.high * per_load), top = static_cast<int>(std::lround(s.load * per_load));
     for (int up = std::max(low, top); up < high; ++up) c.blend(up, 190, 0.38 * (high - up) / std::max(1, high - top));
     const auto dotted = [&](float level, int v) {
@@ -209,7 +208,7 @@ void Skyline::draw_ruler(QPainter& p) const {
     p.setPen(look::grey(96));
     p.drawLine(QPointF(x, base + 12), QPointF(x, height()));
     p.setPen(look::grey(look::kQuiet));
-    p.drawText(QPointF(x + 4, height() - 5), QString::fromStdString(timecode(t.start + static_cast<Frames>(std::lround(s * fps)), t.rate)));
+    if (x + 96 < width()) p.drawText(QPointF(x + 4, height() - 5), QString::fromStdString(timecode(t.start + static_cast<Frames>(std::lround(s * fps)), t.rate)));
   }
   // Cuts of the lowest track, as ticks; the selected segment as a bar.
   double last = -10;

@@ -24,7 +24,7 @@ QString station_name(Station s) {
   return kNames[static_cast<std::size_t>(s)];
 }
 
-StationPanel::StationPanel(const QString& name, const QStringList& heads, QWidget* parent) : QWidget(parent), box_(new QVBoxLayout(this)), sentence_(new QLabel(this)), table_(new QTableWidget(0, static_cast<int>(heads.size()), this)) {
+StationPanel::StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide, QWidget* parent) : QWidget(parent), box_(new QVBoxLayout(this)), sentence_(new QLabel(this)), table_(new QTableWidget(0, static_cast<int>(heads.size()), this)), wide_(wide) {
   setObjectName(name);
   box_->setContentsMargins(0, 0, 0, 0);
   box_->setSpacing(4);
@@ -41,7 +41,8 @@ StationPanel::StationPanel(const QString& name, const QStringList& heads, QWidge
   table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
   table_->setTabKeyNavigation(false);
   table_->horizontalHeader()->setHighlightSections(false);
-  table_->horizontalHeader()->setStretchLastSection(true);
+  table_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  for (const int c : wide_) table_->horizontalHeader()->setSectionResizeMode(c, QHeaderView::Stretch);
   table_->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
   box_->addWidget(sentence_);
   box_->addWidget(table_, 1);
@@ -65,7 +66,6 @@ void StationPanel::set_rows(const std::vector<Row>& rows) {
       table_->setItem(r, c, item);
     }
   table_->resizeColumnsToContents();
-  table_->horizontalHeader()->setStretchLastSection(true);
 }
 
 EffectsPanel::EffectsPanel(Session& session, QWidget* parent) : QWidget(parent), session_(session), box_(new QVBoxLayout(this)) {
@@ -100,9 +100,12 @@ void EffectsPanel::rebuild() {
 
 QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect) {
   auto* row = new QWidget(content_);
-  auto* line = new QHBoxLayout(row);
-  line->setContentsMargins(0, 0, 0, 0);
+  auto* lines = new QVBoxLayout(row);
+  lines->setContentsMargins(0, 0, 0, 4);
+  lines->setSpacing(3);
+  auto* line = new QHBoxLayout;
   line->setSpacing(6);
+  lines->addLayout(line);
   const bool off = bypassed(*session_.timeline(), segment.id, effect.id);
   const EffectType* type = effect_type(effect.type);
   auto* name = new QLabel(type ? text(type->label) : tr("%1 (not run here)").arg(text(effect.type)), row);
@@ -119,9 +122,19 @@ QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect) 
   });
   line->addWidget(toggle);
   line->addWidget(name);
+  int boxes = 0;  // on this line
   if (type)
     for (const ParamSpec& spec : type->params) {
       if (spec.text) continue;
+      // Three colour values or a few single ones to a line, so that nothing is cut off.
+      if (boxes + spec.values > 6 || (boxes == 0 && spec.values > 1)) {
+        line->addStretch(1);
+        line = new QHBoxLayout;
+        line->setSpacing(6);
+        lines->addLayout(line);
+        boxes = 0;
+      }
+      boxes += spec.values > 1 ? 3 : 1;
       auto* label = new QLabel(text(spec.label), row);
       label->setStyleSheet("color: #a4a4a4;");
       line->addWidget(label);
@@ -134,7 +147,7 @@ QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect) 
         value->setButtonSymbols(QAbstractSpinBox::NoButtons);
         value->setKeyboardTracking(false);
         value->setFont(look::number_font(12));
-        value->setFixedWidth(52);
+        value->setFixedWidth(58);
         value->setValue(param(*type, effect.params, spec.name.c_str(), i));
         value->setToolTip(tr("%1, %2 to %3 %4").arg(text(spec.label)).arg(spec.least).arg(spec.most).arg(text(spec.unit)));
         connect(value, &QDoubleSpinBox::valueChanged, this, [this, segment_id, effect_id, spec, i, type, params = effect.params](double v) {
@@ -158,9 +171,10 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
                                         {"In", "Verdict", "Drops", "Range", "Rate", "Limited by", "Dearest stage"},
                                         {"Pre-render", "In", "Length", "Takes", "Size", "Why"},
                                         {"Frame", "Late", "Cause", "Segment"},
-                                        {"At", "Stops delivery", "What", "To do"}};
+                                        {"At", "Stops", "What", "To do"}};
+  const QList<int> wide[kStations] = {{4}, {0, 4}, {6}, {5}, {3}, {2, 3}};
   for (int i = 0; i < kStations; ++i) {
-    panels_[i] = new StationPanel("panel-" + station_name(static_cast<Station>(i)).toLower(), heads[i], this);
+    panels_[i] = new StationPanel("panel-" + station_name(static_cast<Station>(i)).toLower(), heads[i], wide[i], this);
     addWidget(panels_[i]);
     connect(panels_[i], &StationPanel::frame_chosen, this, &Stations::frame_chosen);
   }

@@ -13,7 +13,8 @@ namespace gc {
 class StationPanel : public QWidget {
   Q_OBJECT
  public:
-  StationPanel(const QString& name, const QStringList& heads, QWidget* parent);
+  /// `wide` are the columns that take the room that is left.
+  StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide, QWidget* parent);
   void set_sentence(const QString& text) { sentence_->setText(text); }
   QString sentence() const { return sentence_->text(); }
   /// Each row's cells, the frame it leads to (−1: none), and a hint.
@@ -33,6 +34,7 @@ class StationPanel : public QWidget {
   QVBoxLayout* box_;
   QLabel* sentence_;
   QTableWidget* table_;
+  QList<int> wide_;
 };
 
 /// Effects of the selected segment, with their switches and values.

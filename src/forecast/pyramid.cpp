@@ -16,6 +16,8 @@ LoadPyramid::LoadPyramid(const Forecast& f, const std::vector<IntervalCost>& ful
       s.interval = static_cast<std::int32_t>(i);
     }
   }
+  for (const Span& s : f.spans)
+    for (Frames n = s.in; n < s.out; ++n) base[static_cast<std::size_t>(n)].verdict = s.verdict;
   for (const IntervalCost& c : full)
     for (Frames n = c.in; n < std::min<Frames>(c.out, static_cast<Frames>(base.size())); ++n) base[static_cast<std::size_t>(n)].full = static_cast<float>(c.live_load);
   levels_.push_back(std::move(base));
@@ -32,7 +34,7 @@ LoadSummary LoadPyramid::joined(const LoadSummary& a, const LoadSummary& b) {
   if (b.interval < 0) return a;
   LoadSummary s = a.load >= b.load ? a : b;
   s.least = std::min(a.least, b.least);
-  s.live = std::max(a.live, b.live), s.full = std::max(a.full, b.full), s.miss = std::max(a.miss, b.miss);
+  s.live = std::max(a.live, b.live), s.full = std::max(a.full, b.full), s.miss = std::max(a.miss, b.miss), s.verdict = std::max(a.verdict, b.verdict);
   return s;
 }
 

@@ -12,6 +12,7 @@ struct LoadSummary {
   float live = 0;       ///< greatest load when nothing were sealed
   float full = 0;       ///< greatest load when nothing were bypassed
   float miss = 0;       ///< greatest probability of a miss
+  Verdict verdict = Verdict::holds;  ///< gravest
   std::int32_t interval = -1;  ///< index into Forecast::intervals
 };
 

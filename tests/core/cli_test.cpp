@@ -1,0 +1,116 @@
+// The commands as a script uses them: exit codes, one JSON document, keys that stay.
+#include <sys/wait.h>
+
+#include "support.h"
+
+namespace gc {
+namespace {
+
+struct Ran {
+  int code = -1;
+  std::string out;
+  Json json() const { return Json::parse(out, nullptr, false); }
+};
+
+class Commands : public testing::Test {
+ protected:
+  Ran gclk(const std::string& arguments, const std::string& error_to = "/dev/null") {
+    const std::string command = "XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() + "' '" GCLK_BINARY "' " + arguments + " 2>" + error_to;
+    Ran r;
+    FILE* p = ::popen(command.c_str(), "r");
+    char buffer[4096];
+    for (std::size_t n; (n = std::fread(buffer, 1, sizeof buffer, p)) > 0;) r.out.append(buffer, n);
+    r.code = WEXITSTATUS(::pclose(p));
+    return r;
+  }
+  std::string small() {
+    const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_long_gop, 160, 90, 60);
+    const TimelinePtr t = test::Build().media("m", "m.mp4", 60).track("V1").segment("a", "m", 0, 24, {test::blur("b", 2), test::cdl("g", 1.1)}).segment("c", "m", 24, 24).done();
+    const fs::path file = dir_ / "cut.otio";
+    EXPECT_TRUE(save_timeline(*t, file));
+    return "'" + file.string() + "'";
+  }
+  test::TempFolder dir_;
+};
+
+TEST_F(Commands, GoThroughTheWholeJobOnASmallTimeline) {
+  const std::string file = small();
+  const Json inspect = gclk("inspect " + file + " --json").json();
+  EXPECT_EQ(inspect["frames"], 48);
+  EXPECT_EQ(inspect["media"][0]["codec"], "H.264");
+  const Ran measured = gclk("measure " + file + " --seconds 2 --json");
+  EXPECT_EQ(measured.code, 0);
+  EXPECT_GT(measured.json()["frames_timed"], 10);
+  const Json f = gclk("forecast " + file + " --json").json();
+  for (const char* key : {"rate", "frames", "expected_drops", "spans"}) EXPECT_TRUE(f.contains(key)) << key;
+  for (const char* key : {"in", "out", "verdict", "drop_probability", "expected_drops", "sustained_rate", "cause", "segments"}) EXPECT_TRUE(f["spans"][0].contains(key)) << key;
+  EXPECT_TRUE(gclk("plan " + file + " --json").json().contains("remedies"));
+  const Json run = gclk("run " + file + " --range 0-24 --json").json();
+  EXPECT_EQ(run["frames"], 24);
+  const Json p = gclk("playout " + file + " --json").json();
+  for (const char* key : {"frames", "dropped", "drops", "segments"}) EXPECT_TRUE(p.contains(key)) << key;
+  EXPECT_GE(p["sealed_frames"], 1);
+  for (const char* key : {"id", "frames", "dropped", "sustained_rate"}) EXPECT_TRUE(p["segments"][0].contains(key)) << key;
+  const Json a = gclk("audit " + file + " --json").json();
+  for (const char* key : {"span_precision", "span_recall", "span_f1", "drops_forecast", "drops_observed", "forecast", "playout"}) EXPECT_TRUE(a.contains(key)) << key;
+  EXPECT_EQ(gclk("gate " + file).code, 0);
+  EXPECT_EQ(gclk("bypass " + file + " a b").code, 0);
+  const Ran gate = gclk("gate " + file + " --json");
+  EXPECT_EQ(gate.code, 1);
+  EXPECT_EQ(gate.json()["open_slips"], 1);
+  EXPECT_EQ(gclk("bypass " + file + " a b --lift").code, 0);
+  EXPECT_EQ(gclk("gate " + file).code, 0);
+  EXPECT_EQ(gclk("set " + file + " a g saturation 1.3").code, 0);
+  EXPECT_EQ(gclk("gate " + file + " --json").json()["broken_seals"], 1);
+}
+
+TEST_F(Commands, ExitCodesTellWhoseFaultItIs) {
+  const std::string file = small();
+  EXPECT_EQ(gclk("").code, 2);
+  EXPECT_EQ(gclk("frobnicate").code, 2);
+  EXPECT_EQ(gclk("forecast " + file + " --range 40-2").code, 2);
+  EXPECT_EQ(gclk("bypass " + file + " a nothing").code, 2);
+  EXPECT_EQ(gclk("inspect /no/such.otio").code, 3);
+  test::put(dir_ / "broken.otio", "{\"OTIO_SCHEMA\":\"Timeline.1\", ");
+  EXPECT_EQ(gclk("forecast '" + (dir_ / "broken.otio").string() + "'").code, 3);
+  EXPECT_EQ(gclk("inspect " + file + " --shelf /proc/shelf").code, 4);
+  ASSERT_TRUE(Database::open(dir_ / "new.sqlite", 99, "CREATE TABLE x(y);", "notebook"));
+  const Ran newer = gclk("inspect " + file + " --notebook '" + (dir_ / "new.sqlite").string() + "' --json");
+  EXPECT_EQ(newer.code, 3);
+  EXPECT_THAT(newer.json()["error"].get<std::string>(), testing::HasSubstr("newer version"));
+  for (const char* command : {"demo", "inspect", "measure", "forecast", "plan", "run", "playout", "audit", "gate", "bypass", "set", "seat"}) {
+    const Ran help = gclk(std::string(command) + " --help");
+    EXPECT_EQ(help.code, 0) << command;
+    EXPECT_THAT(help.out, testing::HasSubstr("Example: gclk")) << command;
+  }
+}
+
+TEST_F(Commands, OfflineMediaAreSaidAndNotFatal) {
+  const std::string file = small();
+  fs::remove(dir_ / "m.mp4");
+  const Json inspect = gclk("inspect " + file + " --json").json();
+  EXPECT_EQ(inspect["media"][0]["online"], false);
+  EXPECT_EQ(gclk("gate " + file).code, 1);
+  const Json p = gclk("playout " + file + " --json").json();
+  EXPECT_EQ(p["offline_frames"].get<int>() + p["dropped"].get<int>(), 48);
+}
+
+// The whole of the first light, on a short and small demo; the same job as ./dev demo --headless.
+TEST_F(Commands, TheDemoJobIsReallyDone) {
+  const Ran r = gclk("demo '" + (dir_ / "ky").string() + "' --job --width 640 --height 360 --length 0.35 --json");
+  const Json j = r.json();
+  ASSERT_TRUE(j.is_object());
+  EXPECT_EQ(r.code, 0) << j.value("drops_before", -1) << " before, " << j.value("drops_after", -1) << " after";
+  EXPECT_GE(j["demo"]["segments"], 22);
+  EXPECT_GT(j["drops_before"], 0);
+  EXPECT_LT(j["drops_after"].get<double>(), j["drops_before"].get<double>() / 3);
+  EXPECT_GT(j["edit"]["own_frames_broken"], 0);
+  EXPECT_EQ(j["edit"]["other_frames_broken"], 0);
+  int spills = 0, holds = 0;
+  for (const Json& s : j["forecast"]["spans"]) spills += s["verdict"] == "spills", holds += s["verdict"] == "holds";
+  EXPECT_GE(spills, 1);
+  EXPECT_GE(holds, 1);
+}
+
+}  // namespace
+}  // namespace gc

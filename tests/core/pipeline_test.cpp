@@ -1,0 +1,167 @@
+// Frames in flight, the pacing rule, and the player on a real clock.
+#include "playout/player.h"
+#include "support.h"
+
+namespace gc {
+namespace {
+
+using test::Build;
+
+TEST(Pacing, CadencesAreEvenlySpread) {
+  for (const Cadence& c : kCadences) {
+    int shown = 0, longest = 0, since = 0;
+    for (std::int64_t n = 0; n < 10 * c.of; ++n) {
+      if (c.has(n)) ++shown, since = 0;
+      longest = std::max(longest, ++since);
+    }
+    EXPECT_EQ(shown, 10 * c.shown);
+    EXPECT_LE(longest, (c.of + c.shown - 1) / c.shown + 1);
+  }
+}
+
+/// Feeds the rule with frames that each occupy a worker for `cost` ms; returns which are started.
+std::vector<std::int64_t> paced(double cost, int workers, int frames, double period = 40) {
+  Pacer pacer({workers, 12, period});
+  std::vector<double> free(static_cast<std::size_t>(workers), 0);
+  std::vector<std::int64_t> started;
+  for (;;) {
+    auto& w = *std::min_element(free.begin(), free.end());
+    const FrameStart s = pacer.next(w);
+    if (s.frame >= frames) return started;
+    EXPECT_GE(s.at_ms, w);
+    if (!started.empty()) EXPECT_GT(s.frame, started.back());
+    started.push_back(s.frame);
+    pacer.finished({0, 0, cost, false});
+    w = s.at_ms + cost;
+  }
+}
+
+TEST(Pacing, KeepsEveryFrameBelowTheBudget) { EXPECT_EQ(paced(75, 2, 500).size(), 500u); }
+
+TEST(Pacing, KeepsASteadyLowerRateAboveIt) {
+  // Load 1.5 allows two frames of three; at least 95 % of that must be reached, evenly.
+  const auto started = paced(120, 2, 1200);
+  EXPECT_GE(static_cast<double>(started.size()), 0.95 * 800);
+  for (std::size_t i = started.size() / 2; i < started.size(); ++i) EXPECT_LE(started[i] - started[i - 1], 3);
+}
+
+TEST(Pacing, NeverStopsAltogetherHoweverHeavyTheFrames) {
+  const auto started = paced(900, 2, 1200);
+  EXPECT_GT(started.size(), 40u);
+  for (std::size_t i = started.size() / 2; i < started.size(); ++i) EXPECT_LE(started[i] - started[i - 1], 30);
+}
+
+TEST(Pacing, DoesNotSpiralWhenSkippedFramesMustBeDecoded) {
+  // Decoding takes 17 of 40 ms and each frame 50 in all on two workers: it plays. One stall of a second must not keep
+  // it from coming back to every frame.
+  Pacer pacer({2, 12, 40});
+  double free[2] = {}, fetch_free = 0;
+  std::int64_t last = -1, late_at_end = 0;
+  for (int i = 0; i < 600; ++i) {
+    double& w = free[0] <= free[1] ? free[0] : free[1];
+    const FrameStart s = pacer.next(w);
+    const double began = std::max(s.at_ms, fetch_free), catch_up = 17.0 * static_cast<double>(s.frame - last - 1) + (i == 100 ? 1000 : 0);
+    fetch_free = began + 17 + catch_up;
+    w = fetch_free + 33;
+    pacer.finished({began - s.at_ms, 17, 33, true});
+    if (i > 300) late_at_end += s.frame - last - 1;
+    last = s.frame;
+  }
+  EXPECT_EQ(late_at_end, 0);
+  EXPECT_EQ(pacer.cadence().shown, pacer.cadence().of);
+}
+
+class Playing : public testing::Test {
+ protected:
+  MediaCatalog media_;
+  ProgramPtr light_ = Program::compile(Build(320, 180).track("V1").solid("a", 30, 0.2, 0.2, 0.2).solid("b", 30, 0.6, 0.6, 0.6, {test::cdl("g", 1.2)}).done(), media_);
+};
+
+TEST_F(Playing, DeliversEveryFrameOnceWithItsStages) {
+  std::mutex m;
+  std::multiset<Frames> seen;
+  std::size_t stages = 0;
+  {
+    std::vector<Frames> frames;
+    for (Frames f = 0; f < 60; ++f) frames.push_back(f);
+    Pipeline p(light_, nullptr, {3, 100, true, false, false}, frames, [&](FrameResult&& r) {
+      const std::lock_guard lock(m);
+      seen.insert(r.frame);
+      stages += r.stages.size();
+      EXPECT_LE(r.started_ms, r.fetched_ms);
+      EXPECT_LE(r.fetched_ms, r.done_ms);
+    });
+    for (int i = 0; i < 200; ++i) {
+      {
+        const std::lock_guard lock(m);
+        if (seen.size() == 60) break;
+      }
+      usleep(10000);
+    }
+  }
+  EXPECT_EQ(seen.size(), 60u);
+  EXPECT_EQ(std::set<Frames>(seen.begin(), seen.end()).size(), 60u);
+  EXPECT_EQ(stages, 30u * 2 + 30u * 3) << "generator and display, and a grade on the second segment";
+}
+
+struct Recorder : Display {
+  std::vector<Frames> shown;
+  void present(Frames f, ScreenImage&& s) override {
+    EXPECT_EQ(s.width, 320);
+    shown.push_back(f);
+  }
+};
+
+TEST_F(Playing, EveryFrameModeShowsAllInOrder) {
+  Recorder display;
+  const std::atomic<bool> stop{false};
+  const Playout p = play(light_, nullptr, {10, 40}, {PlayMode::every_frame, 2, 12, false}, display, stop);
+  EXPECT_EQ(p.dropped, 0);
+  ASSERT_EQ(display.shown.size(), 30u);
+  EXPECT_TRUE(std::is_sorted(display.shown.begin(), display.shown.end()));
+  EXPECT_EQ(display.shown.front(), 10);
+}
+
+TEST_F(Playing, BackwardsRunsFromTheEnd) {
+  Recorder display;
+  const std::atomic<bool> stop{false};
+  play(light_, nullptr, {0, 12}, {PlayMode::every_frame, 2, 12, true}, display, stop);
+  EXPECT_EQ(display.shown.front(), 11);
+  EXPECT_EQ(display.shown.back(), 0);
+}
+
+TEST_F(Playing, OnTheClockItLogsEveryFrameAndKeepsTime) {
+  Recorder display;
+  const std::atomic<bool> stop{false};
+  const Playout p = play(light_, nullptr, {0, 48}, {PlayMode::on_the_clock, 2, 12, false}, display, stop);
+  EXPECT_EQ(p.frames, 48);
+  EXPECT_EQ(p.log.size(), 48u);
+  EXPECT_GE(p.seconds, 47.0 / 24 - 0.01) << "never faster than the clock";
+  Frames presented = 0;
+  for (const FrameLog& l : p.log) presented += l.presented;
+  EXPECT_EQ(presented + p.dropped, 48);
+  ASSERT_EQ(p.segments.size(), 2u);
+  EXPECT_EQ(p.segments[1].frames, 18);
+}
+
+TEST_F(Playing, StopsPromptly) {
+  Recorder display;
+  std::atomic<bool> stop{false};
+  std::thread later([&] { usleep(300000), stop = true; });
+  const Playout p = play(light_, nullptr, {0, 60}, {}, display, stop);
+  later.join();
+  EXPECT_TRUE(p.stopped);
+  EXPECT_LT(p.frames, 60);
+}
+
+TEST_F(Playing, OfflineFramesAreLoggedAndAreNotDropsOfTheMachine) {
+  const ProgramPtr gone = Program::compile(Build(320, 180).media("x", "/nowhere.mov").track("V1").segment("a", "x", 0, 24).done(), media_);
+  NullDisplay display;
+  const std::atomic<bool> stop{false};
+  const Playout p = play(gone, nullptr, {0, 24}, {PlayMode::every_frame, 2, 12, false}, display, stop);
+  EXPECT_EQ(p.dropped, 0);
+  EXPECT_TRUE(std::all_of(p.log.begin(), p.log.end(), [](const FrameLog& l) { return l.offline; }));
+}
+
+}  // namespace
+}  // namespace gc

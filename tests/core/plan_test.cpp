@@ -1,0 +1,245 @@
+// Plan, audit, shelf, gate.
+#include "support.h"
+
+namespace gc {
+namespace {
+
+using test::Build;
+
+/// Costs are written by hand, so that the right answer is known.
+class Planning : public testing::Test {
+ protected:
+  Planning() { notebook_ = *Notebook::open(dir_ / "n.sqlite"); }
+  void build(const std::vector<double>& work) {
+    Build b;
+    b.track("V1");
+    for (std::size_t i = 0; i < work.size(); ++i) b.solid("s" + std::to_string(i), 72, 0, 0, 0, {test::blur("b" + std::to_string(i), 1 + static_cast<double>(i) * 0.01)});
+    program_ = Program::compile(b.done(), media_);
+    for (std::size_t i = 0; i < work.size(); ++i) notebook_->add_frames(frame_key(program_->stages(static_cast<Frames>(72 * i))), std::vector<FrameSample>(40, FrameSample{1, static_cast<float>(work[i])}));
+    notebook_->add_frames(frame_key(program_->sealed_stages()), std::vector<FrameSample>(40, FrameSample{3, 8}));
+    notebook_->add_encode(encode_key(160, 90), std::vector<float>(20, 10.0f));
+  }
+  Plan plan() { return make_plan(*program_, *notebook_, {}, {0, program_->duration()}, options_); }
+  test::TempFolder dir_;
+  MediaCatalog media_;
+  std::shared_ptr<Notebook> notebook_;
+  ProgramPtr program_;
+  PlanOptions options_;
+};
+
+TEST_F(Planning, PreRendersWhatSpillsAndNothingElse) {
+  build({20, 140, 20, 30, 190, 20});
+  const Plan p = plan();
+  std::set<std::string> chosen;
+  for (const Remedy& r : p.remedies) chosen.insert(r.segment);
+  EXPECT_EQ(chosen, (std::set<std::string>{"s1", "s4"}));
+  EXPECT_GT(p.before.expected_drops, 20);
+  EXPECT_LT(p.after.expected_drops, 0.5);
+  EXPECT_TRUE(p.holds);
+  EXPECT_EQ(p.frames, 144);
+  EXPECT_EQ(p.bytes, static_cast<std::uint64_t>(144 * vc3_frame_bytes(160, 90, 28672)));
+  // (1 + 140 + 10) / 2 and (1 + 190 + 10) / 2 ms a frame.
+  EXPECT_NEAR(p.render_seconds, 72 * (151 + 201) / 2.0 / 1000, 0.01);
+  EXPECT_THAT(p.sentence, testing::HasSubstr("Pre-rendering 6.0 s of picture"));
+}
+
+TEST_F(Planning, LeavesAPlayingTimelineAlone) {
+  build({20, 30, 40});
+  const Plan p = plan();
+  EXPECT_TRUE(p.remedies.empty());
+  EXPECT_EQ(p.sentence, "Everything holds. Nothing needs to be done.");
+}
+
+TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
+  build({20, 95, 92, 20, 160});
+  const Plan p = plan();
+  // Brute force over every set of segments, with the same forecast and margin.
+  double best = 1e9;
+  ForecastOptions slow = options_.forecast;
+  slow.cost_scale = 1 + options_.margin;
+  for (int set = 0; set < 32; ++set) {
+    SealStates states(360, 0);
+    double seconds = 0;
+    for (int s = 0; s < 5; ++s)
+      if (set >> s & 1) {
+        std::fill(states.begin() + 72 * s, states.begin() + 72 * (s + 1), 1);
+        const double work = std::vector<double>{20, 95, 92, 20, 160}[static_cast<std::size_t>(s)];
+        seconds += 72 * std::max(10.0, (1 + work + 10) / 2) / 1000;
+      }
+    const Forecast f = forecast(*program_, *notebook_, states, {0, 360}, slow);
+    if (f.expected_drops <= options_.most_drops && f.count(Verdict::spills) + f.count(Verdict::wavers) == 0) best = std::min(best, seconds);
+  }
+  EXPECT_LE(p.render_seconds, best * 1.001);
+}
+
+Playout played(Frames length, const std::vector<FrameRange>& drops, Cause cause = Cause::processor) {
+  Playout p;
+  p.range = {0, length}, p.rate = {24, 1}, p.frames = length;
+  for (Frames f = 0; f < length; ++f) {
+    FrameLog l;
+    l.frame = f;
+    l.dropped = std::any_of(drops.begin(), drops.end(), [&](FrameRange r) { return f >= r.in && f < r.out; });
+    l.cause = l.dropped ? cause : Cause::none;
+    p.dropped += l.dropped;
+    p.dropped_outside += l.dropped && cause == Cause::outside;
+    p.log.push_back(l);
+  }
+  return p;
+}
+Forecast called(Frames length, const std::vector<FrameRange>& spans) {
+  Forecast f;
+  f.range = {0, length}, f.rate = {24, 1};
+  for (const FrameRange& r : spans) {
+    Span s;
+    s.in = r.in, s.out = r.out, s.verdict = Verdict::spills, s.drop_probability = 1, s.expected_drops = static_cast<double>(r.length()) / 2;
+    f.expected_drops += s.expected_drops;
+    f.spans.push_back(s);
+  }
+  return f;
+}
+
+TEST(AuditOf, CountsSpansFoundAndMissed) {
+  const Audit a = audit(called(1000, {{100, 160}, {400, 450}}), played(1000, {{110, 150}, {700, 720}}));
+  EXPECT_EQ(a.spans_observed.size(), 2u);
+  EXPECT_DOUBLE_EQ(a.span_precision, 0.5);
+  EXPECT_DOUBLE_EQ(a.span_recall, 0.5);
+  EXPECT_DOUBLE_EQ(a.span_f1, 0.5);
+  EXPECT_EQ(a.disagreements.size(), 2u);
+  EXPECT_EQ(a.drops_observed, 60);
+}
+
+TEST(AuditOf, DropsThatTheOutsideTookAreNoSpans) {
+  const Audit a = audit(called(1000, {}), played(1000, {{110, 150}}, Cause::outside));
+  EXPECT_TRUE(a.spans_observed.empty());
+  EXPECT_EQ(a.drops_outside, 40);
+  EXPECT_DOUBLE_EQ(a.span_f1, 1);
+}
+
+// Brier (1950): worked example, (0.9−1)² + (0.2−0)² + (0.6−0)² over 3.
+TEST(Scores, BrierAndWilsonByWorkedExamples) {
+  EXPECT_NEAR(brier({0.9, 0.2, 0.6}, {1, 0, 0}), (0.01 + 0.04 + 0.36) / 3, 1e-12);
+  // Wilson (1927): 8 of 10 at 95 % is 0.490 to 0.943 (a textbook value, from memory).
+  const Interval01 w = wilson(8, 10);
+  EXPECT_NEAR(w.low, 0.490, 0.002);
+  EXPECT_NEAR(w.high, 0.943, 0.002);
+  EXPECT_EQ(wilson(0, 0).high, 1);
+}
+
+class OnTheShelf : public testing::Test {
+ protected:
+  test::TempFolder dir_;
+  MediaCatalog media_;
+  TimelinePtr timeline_ = Build().track("V1").solid("a", 40, 0.2, 0.4, 0.6, {test::blur("b", 2), test::cdl("g", 1.2)}).solid("c", 30, 0.7, 0.1, 0.1, {test::cdl("h", 0.8)}).done();
+  ProgramPtr program_ = Program::compile(timeline_, media_);
+  std::shared_ptr<Shelf> open() {
+    auto s = Shelf::open(dir_ / "shelf");
+    EXPECT_TRUE(s) << (s ? "" : s.error().text());
+    return s ? *s : nullptr;
+  }
+  PrerenderReport render(Shelf& shelf, FrameRange r) {
+    auto report = prerender(program_, shelf, {r}, {2, false, 0}, {});
+    EXPECT_TRUE(report) << (report ? "" : report.error().text());
+    return report ? *report : PrerenderReport{};
+  }
+};
+
+TEST_F(OnTheShelf, SealedFramesShowTheLivePicture) {
+  auto shelf = open();
+  const PrerenderReport r = render(*shelf, {0, 70});
+  EXPECT_EQ(r.frames, 70);
+  EXPECT_EQ(r.pieces, 4);
+  for (const Frames f : {0, 23, 24, 39, 40, 69}) {
+    ASSERT_TRUE(shelf->find(program_->fingerprint(f)));
+    const Image live = test::frame_of(*program_, f), sealed = test::frame_of(*program_, f, shelf.get());
+    for (std::size_t i = 0; i < live.floats(); i += 401) ASSERT_NEAR(live.data()[i], sealed.data()[i], 0.004) << f;
+  }
+  EXPECT_EQ(render(*shelf, {0, 70}).already_sealed, 70) << "nothing is rendered twice";
+}
+
+TEST_F(OnTheShelf, AChangedGradeBreaksItsOwnSealAndUndoMendsIt) {
+  auto shelf = open();
+  render(*shelf, {0, 70});
+  const ProgramPtr edited = Program::compile(with_param(*timeline_, "a", "g", "saturation", 1.5), media_);
+  const auto states = shelf->states(*edited);
+  EXPECT_EQ(std::count(states.begin(), states.begin() + 40, SealState::broken), 40);
+  EXPECT_EQ(std::count(states.begin() + 40, states.end(), SealState::sealed), 30);
+  const auto mended = shelf->states(*program_);
+  EXPECT_EQ(std::count(mended.begin(), mended.end(), SealState::sealed), 70);
+}
+
+TEST_F(OnTheShelf, FinishedPiecesSurviveAndHalfOnesAreSwept) {
+  {
+    auto shelf = open();
+    auto r = prerender(program_, *shelf, {{0, 70}}, {2, false, 0}, [](const PrerenderProgress& p) { return p.done < 30; });
+    ASSERT_TRUE(r);
+    EXPECT_TRUE(r->cancelled);
+  }
+  test::put(dir_ / "shelf/chunks/writing-999999999-0.mov", "half a piece of a killed process");
+  auto shelf = open();
+  EXPECT_GE(shelf->chunks(), 1u);
+  EXPECT_FALSE(fs::exists(dir_ / "shelf/chunks/writing-999999999-0.mov"));
+  const PrerenderReport rest = render(*shelf, {0, 70});
+  EXPECT_EQ(rest.already_sealed + rest.frames, 70);
+  EXPECT_GE(rest.already_sealed, 24);
+}
+
+TEST_F(OnTheShelf, ADamagedPieceIsNeverShown) {
+  auto shelf = open();
+  render(*shelf, {0, 40});
+  const fs::path file = shelf->find(program_->fingerprint(3))->path;
+  const auto size = fs::file_size(file);
+  test::put(file, std::string(size, 'x'));  // same size: only reading tells
+  const Image live = test::frame_of(*program_, 3), shown = test::frame_of(*program_, 3, shelf.get());
+  EXPECT_EQ(std::memcmp(live.data(), shown.data(), live.floats() * 4), 0) << "the live frame stands in, exactly";
+  EXPECT_FALSE(shelf->find(program_->fingerprint(3))) << "and the piece is not offered again";
+  fs::remove(shelf->find(program_->fingerprint(30))->path);
+  shelf = open();
+  EXPECT_FALSE(shelf->find(program_->fingerprint(30))) << "a piece that is gone is forgotten at the next start";
+}
+
+TEST_F(OnTheShelf, AFullVolumeStopsWithoutLoss) {
+  auto shelf = open();
+  const auto r = prerender(program_, *shelf, {{0, 40}}, {2, false, std::uint64_t{1} << 60}, {});
+  ASSERT_FALSE(r);
+  EXPECT_EQ(r.error().fault, Fault::environment);
+  EXPECT_THAT(r.error().text(), testing::HasSubstr("Free some space"));
+  EXPECT_TRUE(fs::is_empty(dir_ / "shelf/chunks"));
+}
+
+TEST_F(OnTheShelf, OfflineMediaAreNotRendered) {
+  auto shelf = open();
+  program_ = Program::compile(Build().media("m", "/nowhere.mov").track("V1").segment("a", "m", 0, 10).done(), media_);
+  const auto r = prerender(program_, *shelf, {{0, 10}}, {2, false, 0}, {});
+  ASSERT_FALSE(r);
+  EXPECT_EQ(shelf->chunks(), 0u);
+}
+
+TEST_F(OnTheShelf, TheGateListsWhatStandsInTheWay) {
+  auto shelf = open();
+  EXPECT_TRUE(check_gate(*program_, shelf.get()).may_deliver());
+  const TimelinePtr bypass = with_bypass(*timeline_, "a", "b", true, "now");
+  const Gate slip = check_gate(*Program::compile(bypass, media_), shelf.get());
+  EXPECT_FALSE(slip.may_deliver());
+  EXPECT_EQ(slip.count(GateKind::open_slip), 1);
+  EXPECT_TRUE(check_gate(*Program::compile(with_bypass(*bypass, "a", "b", false, "later"), media_), shelf.get()).may_deliver());
+  const std::string file = test::movie(dir_ / "short.mp4", Form::h264_intra, 160, 90, 8);
+  const ProgramPtr offline = Program::compile(Build().media("x", "/gone.mov").media("y", file, 8).track("V1").segment("a", "x", 0, 5).segment("b", "y", 0, 20).done(), media_);
+  const Gate gate = check_gate(*offline, shelf.get());
+  EXPECT_EQ(gate.count(GateKind::offline), 2) << "missing, and too short";
+  render(*shelf, {0, 40});
+  const Gate broken = check_gate(*Program::compile(with_param(*timeline_, "a", "g", "saturation", 1.5), media_), shelf.get());
+  EXPECT_EQ(broken.count(GateKind::broken_seal), 1);
+  EXPECT_TRUE(broken.may_deliver()) << "the delivery never uses a broken seal";
+}
+
+TEST_F(OnTheShelf, ABypassedRenderIsNotTheDeliveredOne) {
+  auto shelf = open();
+  const TimelinePtr bypass = with_bypass(*timeline_, "a", "b", true, "now");
+  const ProgramPtr played = Program::compile(as_played(bypass), media_), delivered = Program::compile(bypass, media_);
+  program_ = played;
+  render(*shelf, {0, 40});
+  for (Frames f = 0; f < 40; ++f) EXPECT_FALSE(shelf->find(delivered->fingerprint(f)));
+}
+
+}  // namespace
+}  // namespace gc
