@@ -72,12 +72,12 @@ void Balance::paintEvent(QPaintEvent*) {
   double x = left, label_free = left;
   for (const Part& part : parts_) {
     const double w = part.ms * per_ms;
-    for (int px = static_cast<int>(x); px < static_cast<int>(x + w); ++px)
-      for (int y = 0; y < high; ++y) {
-        const int v = look::tone(part.kind) + look::texture(part.kind, px, y);
-        p.setPen(px >= limit ? look::copper() : look::grey(v));
-        p.drawPoint(px, top + y);
-      }
+    if (const int from = static_cast<int>(x), until = static_cast<int>(x + w); until > from) {
+      QImage filled(until - from, high, QImage::Format_RGB32);
+      for (int y = 0; y < high; ++y)
+        for (int px = from; px < until; ++px) reinterpret_cast<QRgb*>(filled.scanLine(y))[px - from] = (px >= limit ? look::copper() : look::grey(look::tone(part.kind) + look::texture(part.kind, px, y))).rgb();
+      p.drawImage(from, top, filled);
+    }
     p.setPen(look::grey(look::kGround));
     p.drawLine(QPointF(x + w, top), QPointF(x + w, top + high));
     const QString label = QString("%1 %2").arg(part.label).arg(part.ms, 0, 'f', 1);

@@ -134,7 +134,7 @@ void MainWindow::make_layout() {
 
   auto* halves = new QSplitter(Qt::Horizontal, centre);
   ledger_ = new Ledger(session_, halves);
-  auto* right = new QSplitter(Qt::Vertical, halves);
+  auto* right = right_ = new QSplitter(Qt::Vertical, halves);
   picture_ = new Picture(right);
   auto* below = new QWidget(right);
   auto* stack = new QVBoxLayout(below);
@@ -234,6 +234,8 @@ void MainWindow::make_menus() {
 void MainWindow::go_to(Station s) {
   stations_->setCurrentIndex(static_cast<int>(s));
   rail_[static_cast<int>(s)]->setChecked(true);
+  // Where one watches, the picture is large; where one works on effects, they have the room.
+  right_->setSizes(s == Station::playout ? QList<int>{270, 190} : s == Station::timeline ? QList<int>{150, 310} : QList<int>{210, 250});
 }
 
 QString MainWindow::caption(Frames frame) const {
@@ -289,7 +291,6 @@ void MainWindow::refresh_sentence() {
 void MainWindow::refresh_title() {
   const QString name = session_.has_timeline() ? QString::fromStdString(session_.timeline()->name) : QString();
   setWindowTitle(name.isEmpty() ? tr("Glass Clock") : QString("%1%2 – Glass Clock").arg(name, session_.changed() ? tr(" (changed)") : QString()));
-  setWindowModified(session_.changed());
 }
 
 void MainWindow::refresh_recent() {
@@ -355,8 +356,6 @@ void MainWindow::closeEvent(QCloseEvent* e) {
   session_.stop_work();
   e->accept();
 }
-
-void MainWindow::keyPressEvent(QKeyEvent* e) { QMainWindow::keyPressEvent(e); }
 
 void MainWindow::play(bool backwards) {
   if (!session_.current()) return;

@@ -5,6 +5,7 @@
 #include <QMainWindow>
 #include <QProgressBar>
 #include <QPushButton>
+#include <QSplitter>
 
 #include "app/balance.h"
 #include "app/ledger.h"
@@ -28,7 +29,6 @@ class MainWindow : public QMainWindow {
 
  protected:
   void closeEvent(QCloseEvent*) override;
-  void keyPressEvent(QKeyEvent*) override;
 
  private:
   void make_layout();
@@ -54,6 +54,7 @@ class MainWindow : public QMainWindow {
   Picture* picture_;
   Balance* balance_;
   Stations* stations_;
+  QSplitter* right_ = nullptr;
   QLabel* sentence_;
   QLabel* work_text_;
   QProgressBar* progress_;

@@ -95,7 +95,7 @@ void Session::open(const QString& file) {
         emit failed(QString::fromStdString(timeline.error().text()));
         return;
       }
-      history_.emplace(*timeline);
+      history_.emplace(*timeline);  // what is still being worked out for an older one is dropped when it comes
       file_ = file;
       playout_.reset(), audit_.reset();
       derived_ = derived;
@@ -154,9 +154,11 @@ const Owner* Derived::dearest_effect(const std::string& segment) const {
 
 void Session::derive(bool then_measure) {
   const TimelinePtr now = timeline();
+  ++deriving_;
   enqueue([this, now, then_measure] {
     DerivedPtr derived = make_derived(now);
     post([this, now, derived, then_measure] {
+      --deriving_;
       if (now != timeline()) return;  // a newer edit is on its way
       derived_ = derived;
       emit derived_changed();
@@ -201,9 +203,9 @@ void Session::start_measuring(bool again) {
       return !stop_work_.load();
     });
     post([this, r] {
-      if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::none, {}, 0);
       if (!r) emit failed(QString::fromStdString(r.error().text()));
       derive(false);
+      if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::none, {}, 0);
     });
   });
 }
@@ -228,9 +230,9 @@ void Session::start_rendering(std::vector<FrameRange> ranges) {
       return !stop_work_.load();
     });
     post([this, r] {
-      if (work_.kind == Work::Kind::rendering) set_work(Work::Kind::none, {}, 0);
       if (!r) emit failed(QString::fromStdString(r.error().text()));
       derive(false);
+      if (work_.kind == Work::Kind::rendering) set_work(Work::Kind::none, {}, 0);
     });
   });
 }

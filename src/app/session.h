@@ -49,8 +49,8 @@ class Session : public QObject, private Display {
   const std::optional<Seat>& seat() const { return seat_; }
   const std::optional<Playout>& playout() const { return playout_; }
   const std::optional<Audit>& last_audit() const { return audit_; }
-  /// Whether what derived() says is of the present timeline.
-  bool current() const { return derived_ && history_ && derived_->view.timeline == history_->now(); }
+  /// Whether what derived() says is of the present timeline and shelf.
+  bool current() const { return deriving_ == 0 && derived_ && history_ && derived_->view.timeline == history_->now(); }
   bool changed() const { return history_ && history_->changed(); }
   bool can_undo() const { return history_ && history_->can_undo(); }
   bool can_redo() const { return history_ && history_->can_redo(); }
@@ -108,6 +108,7 @@ class Session : public QObject, private Display {
   QString file_;
   Work work_;
   bool playing_ = false;
+  int deriving_ = 0;  ///< states that are being worked out
   std::vector<FrameRange> resume_render_;
   bool resume_measure_ = false;
 

@@ -66,6 +66,7 @@ void StationPanel::set_rows(const std::vector<Row>& rows) {
       table_->setItem(r, c, item);
     }
   table_->resizeColumnsToContents();
+  if (table_->wordWrap()) table_->resizeRowsToContents();
 }
 
 EffectsPanel::EffectsPanel(Session& session, QWidget* parent) : QWidget(parent), session_(session), box_(new QVBoxLayout(this)) {
@@ -178,6 +179,7 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
     addWidget(panels_[i]);
     connect(panels_[i], &StationPanel::frame_chosen, this, &Stations::frame_chosen);
   }
+  panel(Station::release)->table()->setWordWrap(true);  // what is to be done must be readable in full
   effects_ = new EffectsPanel(session, this);
   auto* scroll = new QScrollArea(this);
   scroll->setWidgetResizable(true);

@@ -8,6 +8,7 @@
 
 #include "base/clock.h"
 #include "base/files.h"
+#include "base/log.h"
 #include "media/writer.h"
 
 namespace gc {
@@ -163,8 +164,8 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
   };
   if (program->duration() > 0 && (options.again || notebook.frames(frame_key(program->sealed_stages())).size() < 2 * kLeastSamples) && go_on("Sealed media")) {
     auto timed = measure_sealed(program, notebook, options.workers);
-    if (!timed) return std::unexpected(timed.error());
-    report.frames += *timed;
+    if (timed) report.frames += *timed;
+    else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());
   }
   // Round after round over what is not known yet, so that time runs out evenly. Everything gets one round.
   for (int round = 0; !open.empty() && !report.cancelled; ++round) {

@@ -99,6 +99,7 @@ std::string sentence_of(const Plan& p) {
   if (wavers > 0) what += fmt::format("{}{} may drop", spills > 0 ? " and " : "", spills > 0 ? std::to_string(wavers) : spans(wavers));
   const double drops = p.before.expected_drops;
   what += fmt::format(", about {:.0f} frame{} in all.", drops, std::lround(drops) == 1 ? "" : "s");
+  if (!p.priced) return what + " What a pre-render takes here has not been measured.";
   if (p.remedies.empty()) return what + " No pre-render helps; a faster seat would.";
   const double picture = static_cast<double>(p.frames) * p.before.rate.frame_ms() / 1000;
   return what + fmt::format(" Pre-rendering {} of picture {}; that takes about {} and {}.", duration_text(picture), p.holds ? "fixes that" : fmt::format("leaves about {:.0f}", p.after.expected_drops), duration_text(p.render_seconds), bytes_text(p.bytes));
@@ -118,7 +119,8 @@ Plan make_plan(const Program& program, const Notebook& notebook, const SealState
   plan.after = plan.before;
   ForecastOptions slow = options.forecast;
   slow.cost_scale *= 1 + options.margin;
-  if (!good(plan.before, options.most_drops)) {
+  plan.priced = !notebook.encode(encode_key(program.timeline()->width, program.timeline()->height)).empty();
+  if (!good(plan.before, options.most_drops) && plan.priced) {
     const Forecast slow_day = forecast(program, notebook, sealed, range, slow);
     const double encode_ms = mean_encode_ms(notebook, *program.timeline());
     std::vector<Candidate> all = candidates(slow_day, encode_ms, options.forecast.workers);

@@ -24,6 +24,7 @@ struct Plan {
   std::uint64_t bytes = 0;
   Frames frames = 0;
   bool holds = true;         ///< whether nothing spills or wavers any more
+  bool priced = true;        ///< whether it is known what a pre-render takes on this seat
   std::string sentence;      ///< the answer on the first screen
   std::vector<FrameRange> ranges() const;
 };

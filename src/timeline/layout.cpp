@@ -59,7 +59,11 @@ Layout lay_out(const std::vector<TrackPtr>& tracks, Frames duration) {
     if (tracks[i]->video && tracks[i]->enabled) place(*tracks[i], static_cast<int>(i), out);
 
   std::vector<Frames> cuts{0, duration};
-  for (const Placed& p : out.placed) cuts.insert(cuts.end(), {p.in, p.out});
+  for (const Placed& p : out.placed) {
+    // The cut inside a transition changes nothing that is seen.
+    if (p.live_in == p.in) cuts.push_back(p.in);
+    if (p.live_out == p.out) cuts.push_back(p.out);
+  }
   for (const PlacedTransition& t : out.transitions) cuts.insert(cuts.end(), {t.in, t.out});
   std::sort(cuts.begin(), cuts.end());
   cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());

@@ -24,7 +24,7 @@ class Commands : public testing::Test {
     return r;
   }
   std::string small() {
-    const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_long_gop, 160, 90, 60);
+    const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_long_gop, 256, 144, 60);
     const TimelinePtr t = test::Build().media("m", "m.mp4", 60).track("V1").segment("a", "m", 0, 24, {test::blur("b", 2), test::cdl("g", 1.1)}).segment("c", "m", 24, 24).done();
     const fs::path file = dir_ / "cut.otio";
     EXPECT_TRUE(save_timeline(*t, file));

@@ -17,7 +17,7 @@ class Planning : public testing::Test {
     program_ = Program::compile(b.done(), media_);
     for (std::size_t i = 0; i < work.size(); ++i) notebook_->add_frames(frame_key(program_->stages(static_cast<Frames>(72 * i))), std::vector<FrameSample>(40, FrameSample{1, static_cast<float>(work[i])}));
     notebook_->add_frames(frame_key(program_->sealed_stages()), std::vector<FrameSample>(40, FrameSample{3, 8}));
-    notebook_->add_encode(encode_key(160, 90), std::vector<float>(20, 10.0f));
+    notebook_->add_encode(encode_key(256, 144), std::vector<float>(20, 10.0f));
   }
   Plan plan() { return make_plan(*program_, *notebook_, {}, {0, program_->duration()}, options_); }
   test::TempFolder dir_;
@@ -37,7 +37,7 @@ TEST_F(Planning, PreRendersWhatSpillsAndNothingElse) {
   EXPECT_LT(p.after.expected_drops, 0.5);
   EXPECT_TRUE(p.holds);
   EXPECT_EQ(p.frames, 144);
-  EXPECT_EQ(p.bytes, static_cast<std::uint64_t>(144 * vc3_frame_bytes(160, 90, 28672)));
+  EXPECT_EQ(p.bytes, static_cast<std::uint64_t>(144 * vc3_frame_bytes(256, 144, 28672)));
   // (1 + 140 + 10) / 2 and (1 + 190 + 10) / 2 ms a frame.
   EXPECT_NEAR(p.render_seconds, 72 * (151 + 201) / 2.0 / 1000, 0.01);
   EXPECT_THAT(p.sentence, testing::HasSubstr("Pre-rendering 6.0 s of picture"));
@@ -147,7 +147,7 @@ TEST_F(OnTheShelf, SealedFramesShowTheLivePicture) {
   auto shelf = open();
   const PrerenderReport r = render(*shelf, {0, 70});
   EXPECT_EQ(r.frames, 70);
-  EXPECT_EQ(r.pieces, 4);
+  EXPECT_EQ(r.pieces, 3);
   for (const Frames f : {0, 23, 24, 39, 40, 69}) {
     ASSERT_TRUE(shelf->find(program_->fingerprint(f)));
     const Image live = test::frame_of(*program_, f), sealed = test::frame_of(*program_, f, shelf.get());
@@ -184,6 +184,8 @@ TEST_F(OnTheShelf, FinishedPiecesSurviveAndHalfOnesAreSwept) {
 }
 
 TEST_F(OnTheShelf, ADamagedPieceIsNeverShown) {
+  const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_intra, 256, 144, 40);
+  program_ = Program::compile(Build().media("m", movie, 40).track("V1").segment("a", "m", 0, 40, {test::cdl("g", 1.2)}).done(), media_);
   auto shelf = open();
   render(*shelf, {0, 40});
   const fs::path file = shelf->find(program_->fingerprint(3))->path;
@@ -222,7 +224,7 @@ TEST_F(OnTheShelf, TheGateListsWhatStandsInTheWay) {
   EXPECT_FALSE(slip.may_deliver());
   EXPECT_EQ(slip.count(GateKind::open_slip), 1);
   EXPECT_TRUE(check_gate(*Program::compile(with_bypass(*bypass, "a", "b", false, "later"), media_), shelf.get()).may_deliver());
-  const std::string file = test::movie(dir_ / "short.mp4", Form::h264_intra, 160, 90, 8);
+  const std::string file = test::movie(dir_ / "short.mp4", Form::h264_intra, 256, 144, 8);
   const ProgramPtr offline = Program::compile(Build().media("x", "/gone.mov").media("y", file, 8).track("V1").segment("a", "x", 0, 5).segment("b", "y", 0, 20).done(), media_);
   const Gate gate = check_gate(*offline, shelf.get());
   EXPECT_EQ(gate.count(GateKind::offline), 2) << "missing, and too short";

@@ -23,7 +23,7 @@ TEST(Render, MixesADissolveEvenly) {
 
 TEST(Render, StacksTracksUpwardAndSkipsWhatIsHidden) {
   const test::TempFolder dir;
-  const std::string file = test::movie(dir / "m.mp4", Form::h264_intra, 160, 90, 12);
+  const std::string file = test::movie(dir / "m.mp4", Form::h264_intra, 256, 144, 12);
   MediaCatalog media;
   const ProgramPtr hidden = Program::compile(Build().media("m", file, 12).track("V1").segment("under", "m", 0, 10).track("V2").solid("over", 10, 0.5, 0.5, 0.5).done(), media);
   EXPECT_TRUE(hidden->recipe(3, nullptr).requests.empty()) << "a hidden layer is not even decoded";
@@ -32,8 +32,8 @@ TEST(Render, StacksTracksUpwardAndSkipsWhatIsHidden) {
   const ProgramPtr seen = Program::compile(Build().media("m", file, 12).track("V1").segment("under", "m", 0, 10).track("V2").solid("over", 10, 0.5, 0.5, 0.5, {inset}).done(), media);
   EXPECT_EQ(seen->recipe(3, nullptr).requests.size(), 1u);
   const Image i = frame_of(*seen, 3);
-  EXPECT_NEAR(i.row(45)[4 * 80], 0.5f, 1e-6);
-  EXPECT_EQ(i.row(45)[4 * 80 + 3], 1);
+  EXPECT_NEAR(i.row(72)[4 * 128], 0.5f, 1e-6);
+  EXPECT_EQ(i.row(72)[4 * 128 + 3], 1);
 }
 
 TEST(Render, ACompositionLooksTheSameAsItsLayersInPlace) {
@@ -51,14 +51,14 @@ TEST(Render, OfflineMediaAreHatchedAndNeverFatal) {
   const ProgramPtr p = Program::compile(Build().media("gone", "/nowhere/gone.mov").track("V1").segment("a", "gone", 0, 10, {test::cdl("g", 1.2)}).done(), media);
   EXPECT_EQ(p->segments()[0]->content, Content::offline);
   EXPECT_THAT(p->segments()[0]->trouble, testing::HasSubstr("gone.mov"));
-  const Image i = frame_of(*p, 3), h = hatched(160, 90);
+  const Image i = frame_of(*p, 3), h = hatched(256, 144);
   EXPECT_EQ(std::memcmp(i.data(), h.data(), h.floats() * 4), 0);
 }
 
 class Fingerprints : public testing::Test {
  protected:
   test::TempFolder dir_;
-  std::string file_ = test::movie(dir_ / "m.mp4", Form::h264_intra, 160, 90, 40);
+  std::string file_ = test::movie(dir_ / "m.mp4", Form::h264_intra, 256, 144, 40);
   MediaCatalog media_;
   TimelinePtr timeline(double saturation, Frames gap = 0) {
     Build b;
@@ -84,7 +84,7 @@ TEST_F(Fingerprints, DoNotDependOnThePlaceInTime) {
 
 TEST_F(Fingerprints, ChangeWhenTheFileDoes) {
   const Hash128 before = Program::compile(timeline(1.2), media_)->fingerprint(3);
-  test::movie(dir_ / "m.mp4", Form::h264_intra, 160, 90, 40, "kiln");
+  test::movie(dir_ / "m.mp4", Form::h264_intra, 256, 144, 40, "kiln");
   EXPECT_NE(Program::compile(timeline(1.2), media_)->fingerprint(3), before);
 }
 

@@ -42,9 +42,9 @@ TEST(Look, TextIsReadableAndTheSurroundIsNeutral) {
     EXPECT_TRUE(hex.substr(0, 2) == hex.substr(2, 2) && hex.substr(2, 2) == hex.substr(4, 2)) << "#" << hex << " is not neutral";
   }
   EXPECT_GT(colours, 30);
-  const auto contrast = [&](int text, int ground) { return (luminance(text) + 0.05) / (luminance(ground) + 0.05); };
-  for (const auto& [text, ground] : {std::pair{0xd6, 0x1e}, std::pair{0xd6, 0x3a}, std::pair{0xb4, 0x2b}, std::pair{0xa4, 0x26}, std::pair{0x8c, 0x2b}, std::pair{0xff, 0x4a}, std::pair{0x1a, 0xd6}, std::pair{0x96, 0x3a}})
-    if (text != 0x8c && text != 0x96) EXPECT_GE(contrast(text, ground), 4.5) << std::hex << text << " on " << ground;
+  const auto contrast = [&](int text, int ground) { return (luminance(std::max(text, ground)) + 0.05) / (luminance(std::min(text, ground)) + 0.05); };
+  for (const auto& [text, ground] : {std::pair{0xd6, 0x1e}, std::pair{0xd6, 0x3a}, std::pair{0xb4, 0x2b}, std::pair{0xa4, 0x26}, std::pair{0xff, 0x4a}, std::pair{0x1a, 0xd6}})
+    EXPECT_GE(contrast(text, ground), 4.5) << std::hex << text << " on " << ground;
 }
 
 }  // namespace

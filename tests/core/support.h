@@ -45,7 +45,7 @@ inline std::string movie(const fs::path& file, Form form, int width, int height,
 /// Builds timelines of a few segments without files in between.
 class Build {
  public:
-  Build(int width = 160, int height = 90) : t_(std::make_shared<Timeline>()) {
+  Build(int width = 256, int height = 144) : t_(std::make_shared<Timeline>()) {
     t_->name = "Test";
     t_->width = width, t_->height = height;
   }

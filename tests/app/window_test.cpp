@@ -1,0 +1,293 @@
+// The window's whole job, by mouse and keys: from opening the demo to the sealed, replayed span.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include <QApplication>
+#include <QDoubleSpinBox>
+#include <QElapsedTimer>
+#include <QMessageBox>
+#include <QSettings>
+#include <QStandardPaths>
+#include <QTemporaryDir>
+#include <QTest>
+#include <fstream>
+
+#include "app/main_window.h"
+#include "app/style.h"
+#include "base/clock.h"
+#include "demo/demo.h"
+
+namespace gc {
+
+/// Notes the longest step of the interface thread, in its own processor time: what other programs take is not counted.
+class WatchedApplication : public QApplication {
+ public:
+  using QApplication::QApplication;
+  bool notify(QObject* o, QEvent* e) override {
+    if (++depth_ > 1) {
+      const bool r = QApplication::notify(o, e);
+      --depth_;
+      return r;
+    }
+    const CpuStopwatch watch;
+    const bool r = QApplication::notify(o, e);
+    --depth_;
+    if (watch.ms() > longest_ms) longest_ms = watch.ms(), longest_what = QString("%1 in %2 %3").arg(e->type()).arg(o->metaObject()->className(), o->objectName());
+    return r;
+  }
+  double longest_ms = 0;
+  QString longest_what;
+
+ private:
+  int depth_ = 0;
+};
+
+namespace {
+
+WatchedApplication* app = nullptr;
+
+bool wait_for(const std::function<bool()>& done, int ms) {
+  QElapsedTimer t;
+  t.start();
+  while (!done()) {
+    if (t.elapsed() > ms) return false;
+    QTest::qWait(20);
+  }
+  return true;
+}
+
+/// The demo is made once for all tests of this program.
+const DemoReport& demo() {
+  static QTemporaryDir dir;
+  static const DemoReport report = [] {
+    DemoOptions o;
+    o.width = 640, o.height = 360, o.length = 0.25;
+    auto made = make_demo(dir.path().toStdString(), o, {});
+    EXPECT_TRUE(made) << (made ? "" : made.error().text());
+    return *made;
+  }();
+  return report;
+}
+
+class Window : public testing::Test {
+ protected:
+  void SetUp() override {
+    DeskOptions o;
+    o.shelf = demo().timeline.parent_path() / ("shelf-" + std::string(testing::UnitTest::GetInstance()->current_test_info()->name()));
+    o.notebook = demo().timeline.parent_path() / "notebook.sqlite";
+    auto stores = Stores::open(o);
+    ASSERT_TRUE(stores);
+    session = std::make_unique<Session>(*stores);
+    window = std::make_unique<MainWindow>(*session);
+    window->ask_unsaved = [] { return QMessageBox::Discard; };
+    window->show();
+    ASSERT_TRUE(QTest::qWaitForWindowExposed(window.get()));
+    window->activateWindow();
+    session->open(QString::fromStdString(demo().timeline.string()));
+    ASSERT_TRUE(wait_for([&] { return session->has_timeline(); }, 30000));
+    ASSERT_TRUE(settled(90000));
+    skyline = window->findChild<Skyline*>("skyline");
+    skyline->setFocus();
+  }
+  /// Until everything that follows from the present timeline is there and nothing runs.
+  bool settled(int ms = 60000) {
+    return wait_for([&] { return session->current() && session->work().kind == Work::Kind::none && session->derived()->plan.before.fully_measured; }, ms);
+  }
+  QPushButton* button(const char* name) { return window->findChild<QPushButton*>(name); }
+  void key(Qt::Key k, Qt::KeyboardModifiers m = Qt::NoModifier) { QTest::keyClick(window.get(), k, m); }
+  QString sentence() { return window->findChild<QLabel*>("sentence")->text(); }
+  int sealed() { return static_cast<int>(std::count(session->derived()->view.seals.begin(), session->derived()->view.seals.end(), SealState::sealed)); }
+  int broken() { return static_cast<int>(std::count(session->derived()->view.seals.begin(), session->derived()->view.seals.end(), SealState::broken)); }
+
+  std::unique_ptr<Session> session;
+  std::unique_ptr<MainWindow> window;
+  Skyline* skyline = nullptr;
+};
+
+TEST_F(Window, TheWholeJobByMouseAndKeys) {
+  // The answer is on the first screen.
+  EXPECT_THAT(sentence().toStdString(), testing::AllOf(testing::HasSubstr("will drop"), testing::HasSubstr("Pre-rendering")));
+  ASSERT_TRUE(button("carry-out")->isVisible());
+  const double expected = session->derived()->plan.before.expected_drops;
+  EXPECT_GT(expected, 1);
+
+  // Space plays it as it is: frames drop where they were called to.
+  key(Qt::Key_Space);
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 120000));
+  ASSERT_TRUE(session->playout());
+  const Frames before = session->playout()->dropped;
+  EXPECT_GT(before, 0);
+  ASSERT_TRUE(session->last_audit());
+  auto* stations = window->findChild<Stations*>();
+  EXPECT_THAT(stations->panel(Station::playout)->sentence().toStdString(), testing::HasSubstr("Audit: Forecast"));
+
+  // One key carries the plan out.
+  ASSERT_TRUE(settled());
+  key(Qt::Key_Return);
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 5000));
+  EXPECT_TRUE(button("stop")->isVisible());
+  ASSERT_TRUE(settled(180000));
+  EXPECT_GT(sealed(), 0);
+  EXPECT_EQ(broken(), 0);
+  EXPECT_LT(session->derived()->plan.before.expected_drops, expected / 2);
+
+  // Played again it drops next to nothing. A disturbed playout is repeated.
+  Frames after = before;
+  for (int i = 0; i < 3 && after > std::max<Frames>(2, before / 4); ++i) {
+    window->set_playhead(0, true);
+    key(Qt::Key_Space);
+    ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+    ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 120000));
+    after = std::min(after, session->playout()->dropped - session->playout()->dropped_outside);
+  }
+  EXPECT_LE(after, std::max<Frames>(2, before / 4)) << before << " were dropped before";
+
+  // A segment is chosen with the mouse in the skyline, its grade changed in the timeline station.
+  ASSERT_TRUE(settled());
+  std::string id;
+  Frames at = 0;
+  for (const auto& s : session->derived()->view.played->segments())
+    if (session->derived()->view.seals[static_cast<std::size_t>(s->in)] == SealState::sealed && !s->segment->stack.empty() && s->segment->stack.back().type == "cdl" && s->content == Content::source) id = s->segment->id, at = s->in;
+  ASSERT_FALSE(id.empty());
+  QTest::mouseClick(skyline, Qt::LeftButton, Qt::NoModifier, QPoint(static_cast<int>(skyline->x_of(static_cast<double>(at) + 3)), 100));
+  EXPECT_EQ(window->findChild<Ledger*>()->selected(), id);
+  QTest::mouseClick(button("station-timeline"), Qt::LeftButton);
+  const int had = sealed();
+  auto* saturation = window->findChild<QDoubleSpinBox*>(QString::fromStdString("param-" + id + "-grade-saturation-0"));
+  ASSERT_TRUE(saturation);
+  saturation->setFocus();
+  saturation->selectAll();
+  QTest::keyClicks(saturation, "1.35");
+  QTest::keyClick(saturation, Qt::Key_Tab);
+  ASSERT_TRUE(wait_for([&] { return session->can_undo() && session->current(); }, 20000));
+  EXPECT_GT(broken(), 0) << "the seal is broken at once";
+  EXPECT_EQ(sealed() + broken(), had) << "and only its own";
+  for (std::size_t f = 0; f < session->derived()->view.seals.size(); ++f)
+    if (session->derived()->view.seals[f] == SealState::broken) EXPECT_EQ(main_segment(*session->derived()->view.played, static_cast<Frames>(f))->segment->id, id);
+  EXPECT_TRUE(window->windowTitle().contains("changed"));
+
+  // Undo mends it.
+  key(Qt::Key_Z, Qt::ControlModifier);
+  ASSERT_TRUE(wait_for([&] { return session->current() && broken() == 0; }, 20000));
+  EXPECT_EQ(sealed(), had);
+  EXPECT_FALSE(window->windowTitle().contains("changed"));
+}
+
+TEST_F(Window, ABypassOpensASlipThatTheGateWillNotLetPass) {
+  const std::string id = session->derived()->plan.remedies.front().segment;
+  auto* ledger = window->findChild<Ledger*>();
+  ledger->filter()->setFocus();
+  QTest::keyClicks(ledger->filter(), find_segment(*session->timeline(), id)->name.c_str());
+  ASSERT_EQ(ledger->table()->model()->rowCount(), 1);
+  QTest::mouseClick(ledger->table()->viewport(), Qt::LeftButton, Qt::NoModifier, ledger->table()->visualRect(ledger->table()->model()->index(0, 0)).center());
+  EXPECT_EQ(ledger->selected(), id);
+  const SegmentPtr s = find_segment(*session->timeline(), id);
+  auto* toggle = button(("bypass-" + s->stack.front().id).c_str());
+  ASSERT_TRUE(toggle);
+  EXPECT_EQ(toggle->text(), "On");
+  QTest::mouseClick(button("station-timeline"), Qt::LeftButton);
+  QTest::mouseClick(toggle, Qt::LeftButton);
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 20000));
+  QTest::qWait(50);
+  EXPECT_EQ(button(("bypass-" + s->stack.front().id).c_str())->text(), "Bypassed");
+  EXPECT_FALSE(session->derived()->gate.may_deliver());
+  QTest::mouseClick(button("station-release"), Qt::LeftButton);
+  EXPECT_THAT(window->findChild<Stations*>()->panel(Station::release)->sentence().toStdString(), testing::HasSubstr("May not be delivered"));
+  // Saved, the slip is still there; lifted, the gate opens.
+  const QString file = QString::fromStdString((demo().timeline.parent_path() / "saved.otio").string());
+  session->save(file);
+  ASSERT_TRUE(wait_for([&] { return !session->changed(); }, 10000));
+  EXPECT_EQ((*load_timeline(file.toStdString()))->slips.size(), 1u);
+  skyline->setFocus();
+  key(Qt::Key_B);
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->gate.may_deliver(); }, 20000));
+}
+
+TEST_F(Window, EverythingCanBeReachedByKey) {
+  for (int i = 0; i < kStations; ++i) {
+    key(static_cast<Qt::Key>(Qt::Key_1 + i));
+    EXPECT_EQ(window->findChild<Stations*>()->currentIndex(), i);
+  }
+  key(Qt::Key_Right);
+  key(Qt::Key_Right);
+  EXPECT_EQ(window->playhead(), 2);
+  key(Qt::Key_Left);
+  EXPECT_EQ(window->playhead(), 1);
+  key(Qt::Key_Right, Qt::ShiftModifier);
+  EXPECT_GT(window->playhead(), 4);
+  const double wide = skyline->frames_per_pixel();
+  key(Qt::Key_Plus);
+  EXPECT_LT(skyline->frames_per_pixel(), wide);
+  key(Qt::Key_0);
+  EXPECT_DOUBLE_EQ(skyline->frames_per_pixel(), wide);
+  // Marks bound what is played.
+  window->set_playhead(10, true);
+  key(Qt::Key_I);
+  window->set_playhead(29, true);
+  key(Qt::Key_O);
+  window->set_playhead(0, true);
+  key(Qt::Key_L);
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 20000));
+  EXPECT_EQ(session->playout()->range, (FrameRange{10, 30}));
+  key(Qt::Key_J);
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  key(Qt::Key_K);
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
+  key(Qt::Key_F1);
+  auto* keyboard = window->findChild<QDialog*>("keyboard");
+  ASSERT_TRUE(keyboard);
+  keyboard->close();
+}
+
+TEST_F(Window, ShowsTheFrameItSaysItShows) {
+  auto* picture = window->findChild<Picture*>("picture");
+  window->set_playhead(40, true);
+  ASSERT_TRUE(wait_for([&] { return !picture->waiting() && picture->frame() == 40; }, 10000));
+  EXPECT_THAT(skyline->describe(40).toStdString(), testing::AllOf(testing::HasSubstr("frame 40"), testing::HasSubstr("load")));
+}
+
+TEST_F(Window, ABrokenFileIsSaidAndTheOpenOneStays) {
+  const fs::path file = demo().timeline.parent_path() / "broken.otio";
+  std::ofstream(file) << "{ this is";
+  session->open(QString::fromStdString(file.string()));
+  ASSERT_TRUE(wait_for([&] { return window->findChild<QMessageBox*>("failure") != nullptr; }, 10000));
+  auto* box = window->findChild<QMessageBox*>("failure");
+  EXPECT_THAT(box->text().toStdString(), testing::HasSubstr("broken.otio"));
+  box->close();
+  EXPECT_EQ(session->timeline()->name, "The Kiln Year");
+}
+
+TEST_F(Window, UnsavedChangesAreAskedAboutBeforeClosing) {
+  skyline->setFocus();
+  session->edit(with_bypass(*session->timeline(), "ky-03", find_segment(*session->timeline(), "ky-03")->stack[0].id, true, "now"), "Bypass");
+  int asked = 0;
+  window->ask_unsaved = [&] { return ++asked, QMessageBox::Cancel; };
+  EXPECT_FALSE(window->close());
+  EXPECT_EQ(asked, 1);
+  window->ask_unsaved = [&] { return ++asked, QMessageBox::Discard; };
+  EXPECT_TRUE(window->close());
+}
+
+/// Runs last: over all of the above no step of the interface thread took longer than 50 ms.
+TEST(WindowAtTheEnd, NeverBlocked) {
+  EXPECT_GT(app->longest_ms, 0);
+  EXPECT_LT(app->longest_ms, 50) << app->longest_what.toStdString();
+  std::printf("longest step of the interface thread: %.1f ms, event %s\n", app->longest_ms, app->longest_what.toUtf8().constData());
+}
+
+}  // namespace
+}  // namespace gc
+
+int main(int argc, char** argv) {
+  testing::InitGoogleTest(&argc, argv);
+  QStandardPaths::setTestModeEnabled(true);
+  QApplication::setOrganizationName("glass-clock-test");
+  QApplication::setApplicationName("glass-clock-test");
+  gc::WatchedApplication application(argc, argv);
+  gc::app = &application;
+  gc::look::apply(application);
+  application.longest_ms = 0;
+  return RUN_ALL_TESTS();
+}
