@@ -20,20 +20,22 @@ QRgb rgb(int v) { return qRgb(std::clamp(v, 0, 255), std::clamp(v, 0, 255), std:
 /// One pixel column of the picture, y counted upward from the bottom.
 class Column {
  public:
-  Column(QImage& image, int x) : image_(image), x_(x), height_(image.height()) {}
+  /// `bottom` is the pixel at the foot of the column, `stride` the pixels of a row.
+  Column(QRgb* bottom, std::ptrdiff_t stride, int x, int height) : bottom_(bottom), stride_(stride), x_(x), height_(height) {}
   void set(int up, QRgb c) {
-    if (up >= 0 && up < height_) reinterpret_cast<QRgb*>(image_.scanLine(height_ - 1 - up))[x_] = c;
+    if (up >= 0 && up < height_) bottom_[-stride_ * up] = c;
   }
   void blend(int up, int v, double alpha) {
     if (up < 0 || up >= height_) return;
-    QRgb& at = reinterpret_cast<QRgb*>(image_.scanLine(height_ - 1 - up))[x_];
+    QRgb& at = bottom_[-stride_ * up];
     at = rgb(static_cast<int>(qRed(at) * (1 - alpha) + v * alpha));
   }
   int x() const { return x_; }
   int height() const { return height_; }
 
  private:
-  QImage& image_;
+  QRgb* bottom_;
+  std::ptrdiff_t stride_;
   int x_, height_;
 };
 
@@ -45,12 +47,11 @@ QRgb copper(int x, int up) {
 /// Stages from the bottom upward to the column's load; copper above the budget.
 void draw_stages(Column& c, const IntervalCost& cost, double load, double per_load, bool hatched_top) {
   const int top = static_cast<int>(std::lround(load * per_load)), line = static_cast<int>(std::lround(per_load));
-  double total = 0, sum = 0;
-  for (const StageCost& s : cost.stages) total += s.ms;
+  double of_kind[kStageKinds] = {}, total = 0, sum = 0;
+  for (const StageCost& s : cost.stages) of_kind[static_cast<std::size_t>(s.kind)] += s.ms, total += s.ms;
   int up = 0;
   for (int k = 0; k < kStageKinds && total > 0; ++k) {
-    for (const StageCost& s : cost.stages)
-      if (static_cast<int>(s.kind) == k) sum += s.ms;
+    sum += of_kind[k];
     const int end = static_cast<int>(std::lround(load * sum / total * per_load));
     const auto kind = static_cast<StageKind>(k);
     for (; up < end; ++up) c.set(up, up >= line ? copper(c.x(), up) : rgb(look::tone(kind) + look::texture(kind, c.x(), up)));
@@ -68,6 +69,8 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
   out.fill(rgb(look::kGround - 6));
   const double per_load = out.height() / top_load;
   const Forecast& f = d.plan.before;
+  const std::ptrdiff_t stride = out.bytesPerLine() / static_cast<std::ptrdiff_t>(sizeof(QRgb));
+  QRgb* bottom = reinterpret_cast<QRgb*>(out.bits()) + stride * (out.height() - 1);
   for (int x = 0; x < out.width(); ++x) {
     const double from = first + x * frames_per_pixel;
     const auto in = static_cast<Frames>(std::floor(from));
@@ -75,7 +78,7 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
     const LoadSummary s = d.pyramid.over(in, until);
     if (s.interval < 0) continue;
     const IntervalCost& cost = f.intervals[static_cast<std::size_t>(s.interval)];
-    Column c(out, x);
+    Column c(bottom + x, stride, x, out.height());
     draw_stages(c, cost, s.load, per_load, s.verdict == Verdict::wavers && s.high > 0.9f);
     const int low = static_cast<int>(s.low * per_load), high = static_cast<int>(s.high * per_load), top = static_cast<int>(std::lround(s.load * per_load));
     for (int up = std::max(low, top); up < high; ++up) c.blend(up, 190, 0.38 * (high - up) / std::max(1, high - top));
