@@ -32,7 +32,13 @@ TimelinePtr two_hours() {
     const int count = 10000 / kSegments + (i % 6 == 0 ? 1 : 0);
     for (int e = 0; e < count && effects < 10000; ++e, ++effects) {
       const bool blur = e % 2;
-      s->stack.push_back({fmt::format("e-{}-{}", i, e), blur ? "blur" : "cdl", blur ? Json{{"sigma", 1 + i % 40 * 0.1}} : Json{{"slope", {1.1, 1.0, 0.9}}, {"saturation", 1.1}}, true, true, {}});
+      s->stack.push_back(
+          {fmt::format("e-{}-{}", i, e),
+           blur ? "blur" : "cdl",
+           blur ? Json{{"sigma", 1 + i % 40 * 0.1}} : Json{{"slope", {1.1, 1.0, 0.9}}, {"saturation", 1.1}},
+           true,
+           true,
+           {}});
     }
     track->items.push_back(SegmentPtr(s));
   }
@@ -60,9 +66,11 @@ struct World {
       if (!notebook->frames(frame_key(stages)).empty()) continue;
       std::vector<FrameSample> samples;
       const double work = 30 + 60.0 * std::rand() / RAND_MAX;
-      for (int n = 0; n < 64; ++n) samples.push_back({2, static_cast<float>(work * (0.95 + 0.1 * std::rand() / RAND_MAX))});
+      for (int n = 0; n < 64; ++n)
+        samples.push_back({2, static_cast<float>(work * (0.95 + 0.1 * std::rand() / RAND_MAX))});
       notebook->add_frames(frame_key(stages), samples);
-      for (const StageRef& s : stages) notebook->add_stage(s, std::vector<StageSample>(8, {s.kind, s.key, 8, 8, s.owner}));
+      for (const StageRef& s : stages)
+        notebook->add_stage(s, std::vector<StageSample>(8, {s.kind, s.key, 8, 8, s.owner}));
     }
     notebook->add_frames(frame_key(program->sealed_stages()), std::vector<FrameSample>(32, {3, 8}));
     options.workers = 2;
@@ -84,7 +92,8 @@ World& world() {
 void skyline_paint(benchmark::State& state) {
   World& w = world();
   QImage image(1280, 168, QImage::Format_RGB32);
-  for (auto _ : state) paint_columns(image, *w.derived, 0, static_cast<double>(w.program->duration()) / 1280, 2);
+  for (auto _ : state)
+    paint_columns(image, *w.derived, 0, static_cast<double>(w.program->duration()) / 1280, 2);
 }
 BENCHMARK(skyline_paint)->Unit(benchmark::kMillisecond);
 
@@ -97,7 +106,8 @@ BENCHMARK(skyline_paint_two_minutes)->Unit(benchmark::kMillisecond);
 
 void forecast_two_hours(benchmark::State& state) {
   World& w = world();
-  for (auto _ : state) benchmark::DoNotOptimize(forecast(*w.program, *w.notebook, {}, {0, w.program->duration()}, w.options));
+  for (auto _ : state)
+    benchmark::DoNotOptimize(forecast(*w.program, *w.notebook, {}, {0, w.program->duration()}, w.options));
 }
 BENCHMARK(forecast_two_hours)->Unit(benchmark::kMillisecond);
 
@@ -125,10 +135,11 @@ struct Goal {
   const char* unit;
   double goal;
 };
-constexpr Goal kGoals[] = {{"skyline_paint", "skyline paint, 172 800 frames at 1280 px", "ms", 4},
-                           {"skyline_paint_two_minutes", "skyline paint, two minutes at 1280 px", "ms", 4},
-                           {"forecast_two_hours", "forecast, 172 800 frames, 2 400 segments, 64 trials", "ms", 1000},
-                           {"otio_load", "OTIO load, 2 400 segments with 10 000 effects", "ms", 500}};
+constexpr Goal kGoals[] = {
+    {"skyline_paint", "skyline paint, 172 800 frames at 1280 px", "ms", 4},
+    {"skyline_paint_two_minutes", "skyline paint, two minutes at 1280 px", "ms", 4},
+    {"forecast_two_hours", "forecast, 172 800 frames, 2 400 segments, 64 trials", "ms", 1000},
+    {"otio_load", "OTIO load, 2 400 segments with 10 000 effects", "ms", 500}};
 
 class Collect : public benchmark::ConsoleReporter {
  public:
@@ -136,7 +147,8 @@ class Collect : public benchmark::ConsoleReporter {
   bool ReportContext(const Context&) override { return true; }
   void ReportRuns(const std::vector<Run>& runs) override {
     for (const Run& r : runs)
-      if (r.run_type == Run::RT_Aggregate && r.aggregate_name == "median") medians[r.run_name.function_name] = r.GetAdjustedRealTime();
+      if (r.run_type == Run::RT_Aggregate && r.aggregate_name == "median")
+        medians[r.run_name.function_name] = r.GetAdjustedRealTime();
   }
   std::map<std::string, double> medians;
 };
@@ -156,7 +168,8 @@ int main(int argc, char** argv) {
     w.otio = freed;
   }
   std::vector<char*> args(argv, argv + argc);
-  std::string repeat = "--benchmark_repetitions=5", aggregate = "--benchmark_report_aggregates_only=true", least = "--benchmark_min_time=0.2";
+  std::string repeat = "--benchmark_repetitions=5", aggregate = "--benchmark_report_aggregates_only=true",
+              least = "--benchmark_min_time=0.2";
   args.insert(args.end(), {repeat.data(), aggregate.data(), least.data()});
   int count = static_cast<int>(args.size());
   benchmark::Initialize(&count, args.data());
@@ -164,13 +177,16 @@ int main(int argc, char** argv) {
   benchmark::RunSpecifiedBenchmarks(&collect);
 
   Json out = Json::array();
-  const auto line = [&](const std::string& name, const std::string& what, double value, const char* unit, double goal) {
+  const auto line = [&](const std::string& name, const std::string& what, double value, const char* unit,
+                        double goal) {
     const bool met = value <= goal;
     out.push_back({{"name", name}, {"value", value}, {"unit", unit}, {"goal", goal}, {"met", met}});
-    fmt::print("  {:<56} {:>9.2f} {:<3} goal {:>7.0f}  {}\n", what, value, unit, goal, met ? "met" : "missed");
+    fmt::print("  {:<56} {:>9.2f} {:<3} goal {:>7.0f}  {}\n", what, value, unit, goal,
+               met ? "met" : "missed");
   };
   for (const Goal& g : kGoals)
-    if (const auto it = collect.medians.find(g.bench); it != collect.medians.end()) line(g.bench, g.what, it->second, g.unit, g.goal);
+    if (const auto it = collect.medians.find(g.bench); it != collect.medians.end())
+      line(g.bench, g.what, it->second, g.unit, g.goal);
   line("resident_memory", "resident memory with that timeline open", memory, "MB", 400);
   const fs::path file = fs::path(GCLK_BUILD) / "bench.json";
   if (auto r = write_file_atomic(file, out.dump(1) + "\n"); !r) {

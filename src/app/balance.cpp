@@ -44,8 +44,20 @@ void Balance::work_out() {
   total_ = worst->load * budget_;
   for (int k = 0; k < kStageKinds; ++k)
     for (const StageCost& s : worst->stages)
-      if (static_cast<int>(s.kind) == k && s.ms > 0) parts_.push_back({s.kind, QString::fromStdString(s.kind == StageKind::read ? "Read" : s.kind == StageKind::convert ? "Convert" : s.label), s.ms / sum * total_});
-  summary_ = tr("load %1: %2 of %3 ms, on %4 processors%5").arg(worst->load, 0, 'f', 2).arg(total_, 0, 'f', 1).arg(budget_, 0, 'f', 1).arg(session_.stores().options.workers).arg(worst->sealed ? tr(", sealed") : worst->measured ? QString() : tr(", estimated"));
+      if (static_cast<int>(s.kind) == k && s.ms > 0)
+        parts_.push_back({s.kind,
+                          QString::fromStdString(s.kind == StageKind::read      ? "Read"
+                                                 : s.kind == StageKind::convert ? "Convert"
+                                                                                : s.label),
+                          s.ms / sum * total_});
+  summary_ = tr("load %1: %2 of %3 ms, on %4 processors%5")
+                 .arg(worst->load, 0, 'f', 2)
+                 .arg(total_, 0, 'f', 1)
+                 .arg(budget_, 0, 'f', 1)
+                 .arg(session_.stores().options.workers)
+                 .arg(worst->sealed     ? tr(", sealed")
+                      : worst->measured ? QString()
+                                        : tr(", estimated"));
   update();
 }
 
@@ -63,9 +75,11 @@ void Balance::paintEvent(QPaintEvent*) {
   const int name_width = QFontMetrics(p.font()).horizontalAdvance(title_) + 18;
   p.setFont(look::text_font(12));
   p.setPen(look::grey(look::kQuiet));
-  p.drawText(QRect(10 + name_width, 4, width() - 20 - name_width, 18), Qt::AlignRight | Qt::AlignVCenter, QFontMetrics(p.font()).elidedText(summary_, Qt::ElideRight, width() - 20 - name_width));
+  p.drawText(QRect(10 + name_width, 4, width() - 20 - name_width, 18), Qt::AlignRight | Qt::AlignVCenter,
+             QFontMetrics(p.font()).elidedText(summary_, Qt::ElideRight, width() - 20 - name_width));
   // The whole width is the budget, or the total when that is more.
-  const double left = 10, room = width() - 20, full = std::max(budget_ * 1.06, total_ * 1.02), per_ms = room / full;
+  const double left = 10, room = width() - 20, full = std::max(budget_ * 1.06, total_ * 1.02),
+               per_ms = room / full;
   const int top = 28, high = 22;
   p.fillRect(QRectF(left, top, budget_ * per_ms, high), look::grey(26));
   const double limit = left + budget_ * per_ms;
@@ -75,7 +89,11 @@ void Balance::paintEvent(QPaintEvent*) {
     if (const int from = static_cast<int>(x), until = static_cast<int>(x + w); until > from) {
       QImage filled(until - from, high, QImage::Format_RGB32);
       for (int y = 0; y < high; ++y)
-        for (int px = from; px < until; ++px) reinterpret_cast<QRgb*>(filled.scanLine(y))[px - from] = (px >= limit ? look::copper() : look::grey(look::tone(part.kind) + look::texture(part.kind, px, y))).rgb();
+        for (int px = from; px < until; ++px)
+          reinterpret_cast<QRgb*>(filled.scanLine(y))[px - from] =
+              (px >= limit ? look::copper()
+                           : look::grey(look::tone(part.kind) + look::texture(part.kind, px, y)))
+                  .rgb();
       p.drawImage(from, top, filled);
     }
     p.setPen(look::grey(look::kGround));

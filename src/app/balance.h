@@ -1,4 +1,5 @@
-// The stage balance: one bar, the frame budget, filled by the stages of the selected segment; overflow in copper.
+// The stage balance: one bar, the frame budget, filled by the stages of the selected segment; overflow in
+// copper.
 #pragma once
 #include <QWidget>
 

@@ -16,10 +16,13 @@ int main(int argc, char** argv) {
   QApplication::setApplicationDisplayName("Glass Clock");
   look::apply(app);
   QCommandLineParser parser;
-  parser.setApplicationDescription("Which parts of a timeline will drop frames on this seat, why, and the least work that makes them play.");
+  parser.setApplicationDescription(
+      "Which parts of a timeline will drop frames on this seat, why, and the least work that makes them "
+      "play.");
   parser.addHelpOption();
   parser.addPositionalArgument("timeline", "OpenTimelineIO timeline to open");
-  const QCommandLineOption shelf("shelf", "Folder of rendered media", "folder"), notebook("notebook", "File of what was measured on this seat", "file");
+  const QCommandLineOption shelf("shelf", "Folder of rendered media", "folder"),
+      notebook("notebook", "File of what was measured on this seat", "file");
   parser.addOptions({shelf, notebook});
   parser.process(app);
   DeskOptions options;

@@ -26,7 +26,8 @@ MainWindow::MainWindow(Session& session) : session_(session) {
   make_menus();
   connect(&session_, &Session::derived_changed, this, [this] {
     refresh_sentence();
-    if (segment_.empty() && session_.derived() && !session_.derived()->plan.remedies.empty()) choose_segment(session_.derived()->plan.remedies.front().segment);
+    if (segment_.empty() && session_.derived() && !session_.derived()->plan.remedies.empty())
+      choose_segment(session_.derived()->plan.remedies.front().segment);
     if (!session_.playing()) picture_->expect(playhead_, true), session_.show_frame(playhead_);
   });
   connect(&session_, &Session::timeline_changed, this, [this] {
@@ -63,7 +64,8 @@ MainWindow::MainWindow(Session& session) : session_(session) {
   });
   connect(&session_, &Session::play_ended, this, [this] {
     refresh_sentence();
-    if (const auto& p = session_.playout()) picture_->set_figures(tr("%1 fps").arg(p->rate_reached, 0, 'f', 1), tr("%1 dropped").arg(p->dropped));
+    if (const auto& p = session_.playout())
+      picture_->set_figures(tr("%1 fps").arg(p->rate_reached, 0, 'f', 1), tr("%1 dropped").arg(p->dropped));
   });
   refresh_sentence();
   refresh_title();
@@ -83,7 +85,8 @@ void MainWindow::make_layout() {
   stops->setContentsMargins(0, 8, 0, 0);
   stops->setSpacing(2);
   for (int i = 0; i < kStations; ++i) {
-    auto* b = rail_[i] = new QPushButton(QString("%1  %2").arg(i + 1).arg(station_name(static_cast<Station>(i))), rail);
+    auto* b = rail_[i] =
+        new QPushButton(QString("%1  %2").arg(i + 1).arg(station_name(static_cast<Station>(i))), rail);
     b->setObjectName("station-" + station_name(static_cast<Station>(i)).toLower());
     b->setProperty("rail", true);
     b->setCheckable(true);
@@ -159,7 +162,8 @@ void MainWindow::make_layout() {
   connect(skyline_, &Skyline::frame_chosen, this, [this](qint64 f) {
     set_playhead(f, true);
     if (!session_.derived()) return;
-    if (const CompiledSegment* s = main_segment(*session_.derived()->view.played, f)) choose_segment(s->segment->id);
+    if (const CompiledSegment* s = main_segment(*session_.derived()->view.played, f))
+      choose_segment(s->segment->id);
   });
   connect(ledger_, &Ledger::segment_chosen, this, [this](const QString& id, qint64 in) {
     choose_segment(id.toStdString());
@@ -168,12 +172,14 @@ void MainWindow::make_layout() {
   connect(stations_, &Stations::frame_chosen, this, [this](qint64 f) {
     set_playhead(f, true);
     if (!session_.derived()) return;
-    if (const CompiledSegment* s = main_segment(*session_.derived()->view.played, f)) choose_segment(s->segment->id);
+    if (const CompiledSegment* s = main_segment(*session_.derived()->view.played, f))
+      choose_segment(s->segment->id);
   });
   go_to(Station::forecast);
 }
 
-QAction* MainWindow::add(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, std::function<void()> does) {
+QAction* MainWindow::add(QMenu* menu, const QString& text, const QList<QKeySequence>& keys,
+                         std::function<void()> does) {
   QAction* a = menu->addAction(text);
   a->setShortcuts(keys);
   connect(a, &QAction::triggered, this, [does = std::move(does)] { does(); });
@@ -200,30 +206,39 @@ void MainWindow::make_menus() {
   add(edit, tr("&Bypass the dearest effect, or lift it"), {QKeySequence("B")}, [this] { bypass_dearest(); });
   add(edit, tr("&Filter segments"), {QKeySequence("Ctrl+F")}, [this] { ledger_->filter()->setFocus(); });
   QMenu* work = menuBar()->addMenu(tr("&Work"));
-  add(work, tr("&Carry out the plan"), {QKeySequence("Return"), QKeySequence("Enter")}, [this] { session_.carry_out_plan(); });
+  add(work, tr("&Carry out the plan"), {QKeySequence("Return"), QKeySequence("Enter")},
+      [this] { session_.carry_out_plan(); });
   add(work, tr("&Measure again"), {QKeySequence("M")}, [this] { session_.measure_again(); });
-  add(work, tr("&Stop work or playback"), {QKeySequence("Esc")}, [this] { session_.playing() ? session_.stop_playing() : session_.stop_work(); });
+  add(work, tr("&Stop work or playback"), {QKeySequence("Esc")},
+      [this] { session_.playing() ? session_.stop_playing() : session_.stop_work(); });
   QMenu* play_menu = menuBar()->addMenu(tr("&Play"));
-  add(play_menu, tr("&Play or stop"), {QKeySequence("Space")}, [this] { session_.playing() ? session_.stop_playing() : play(false); });
+  add(play_menu, tr("&Play or stop"), {QKeySequence("Space")},
+      [this] { session_.playing() ? session_.stop_playing() : play(false); });
   add(play_menu, tr("Play &backwards"), {QKeySequence("J")}, [this] { play(true); });
   add(play_menu, tr("&Stop"), {QKeySequence("K")}, [this] { session_.stop_playing(); });
   add(play_menu, tr("Play &forwards"), {QKeySequence("L")}, [this] { play(false); });
-  every_frame_action_ = add(play_menu, tr("Play &every frame, slower"), {QKeySequence("E")}, [this] { every_frame_ = every_frame_action_->isChecked(); });
+  every_frame_action_ = add(play_menu, tr("Play &every frame, slower"), {QKeySequence("E")},
+                            [this] { every_frame_ = every_frame_action_->isChecked(); });
   every_frame_action_->setCheckable(true);
   play_menu->addSeparator();
   add(play_menu, tr("Mark &in"), {QKeySequence("I")}, [this] { set_mark(true); });
   add(play_menu, tr("Mark &out"), {QKeySequence("O")}, [this] { set_mark(false); });
-  add(play_menu, tr("&Clear marks"), {QKeySequence("X")}, [this] { marks_ = {}, skyline_->set_marks(marks_); });
+  add(play_menu, tr("&Clear marks"), {QKeySequence("X")},
+      [this] { marks_ = {}, skyline_->set_marks(marks_); });
   add(play_menu, tr("One frame back"), {QKeySequence("Left")}, [this] { step(-1); });
   add(play_menu, tr("One frame on"), {QKeySequence("Right")}, [this] { step(1); });
   add(play_menu, tr("Previous cut"), {QKeySequence("Shift+Left")}, [this] { to_cut(-1); });
   add(play_menu, tr("Next cut"), {QKeySequence("Shift+Right")}, [this] { to_cut(1); });
   add(play_menu, tr("First frame"), {QKeySequence("Home")}, [this] { set_playhead(0, true); });
   QMenu* view = menuBar()->addMenu(tr("&View"));
-  for (int i = 0; i < kStations; ++i) add(view, station_name(static_cast<Station>(i)), {QKeySequence(QString::number(i + 1))}, [this, i] { go_to(static_cast<Station>(i)); });
+  for (int i = 0; i < kStations; ++i)
+    add(view, station_name(static_cast<Station>(i)), {QKeySequence(QString::number(i + 1))},
+        [this, i] { go_to(static_cast<Station>(i)); });
   view->addSeparator();
-  add(view, tr("Zoom in"), {QKeySequence("+"), QKeySequence("=")}, [this] { skyline_->zoom(1.5, skyline_->x_of(static_cast<double>(playhead_))); });
-  add(view, tr("Zoom out"), {QKeySequence("-")}, [this] { skyline_->zoom(1 / 1.5, skyline_->x_of(static_cast<double>(playhead_))); });
+  add(view, tr("Zoom in"), {QKeySequence("+"), QKeySequence("=")},
+      [this] { skyline_->zoom(1.5, skyline_->x_of(static_cast<double>(playhead_))); });
+  add(view, tr("Zoom out"), {QKeySequence("-")},
+      [this] { skyline_->zoom(1 / 1.5, skyline_->x_of(static_cast<double>(playhead_))); });
   add(view, tr("Whole timeline"), {QKeySequence("0")}, [this] { skyline_->zoom_all(); });
   add(view, tr("Earlier"), {QKeySequence("PgUp")}, [this] { skyline_->pan(-skyline_->width() * 0.8); });
   add(view, tr("Later"), {QKeySequence("PgDown")}, [this] { skyline_->pan(skyline_->width() * 0.8); });
@@ -235,15 +250,20 @@ void MainWindow::go_to(Station s) {
   stations_->setCurrentIndex(static_cast<int>(s));
   rail_[static_cast<int>(s)]->setChecked(true);
   // Where one watches, the picture is large; where one works on effects, they have the room.
-  right_->setSizes(s == Station::playout ? QList<int>{270, 190} : s == Station::timeline ? QList<int>{150, 310} : QList<int>{210, 250});
+  right_->setSizes(s == Station::playout    ? QList<int>{270, 190}
+                   : s == Station::timeline ? QList<int>{150, 310}
+                                            : QList<int>{210, 250});
 }
 
 QString MainWindow::caption(Frames frame) const {
   if (!session_.derived()) return {};
   const Derived& d = *session_.derived();
   QString text = QString::fromStdString(timecode(d.view.timeline->start + frame, d.view.timeline->rate));
-  if (const CompiledSegment* s = main_segment(*d.view.played, frame)) text += "  " + QString::fromStdString(s->segment->name);
-  if (static_cast<std::size_t>(frame) < d.view.seals.size() && d.view.seals[static_cast<std::size_t>(frame)] == SealState::sealed) text += tr("  sealed");
+  if (const CompiledSegment* s = main_segment(*d.view.played, frame))
+    text += "  " + QString::fromStdString(s->segment->name);
+  if (static_cast<std::size_t>(frame) < d.view.seals.size() &&
+      d.view.seals[static_cast<std::size_t>(frame)] == SealState::sealed)
+    text += tr("  sealed");
   return text;
 }
 
@@ -277,9 +297,12 @@ void MainWindow::refresh_sentence() {
   action_->setVisible(plan && w.kind != Work::Kind::rendering);
   action_->setText(tr("Carry it out  ⏎"));
   QString text;
-  if (!session_.has_timeline()) text = w.kind == Work::Kind::opening ? tr("Opening the timeline.") : tr("Open a timeline to see where it will drop frames.");
+  if (!session_.has_timeline())
+    text = w.kind == Work::Kind::opening ? tr("Opening the timeline.")
+                                         : tr("Open a timeline to see where it will drop frames.");
   else if (!session_.current()) text = tr("Working out what the change means.");
-  else if (w.kind == Work::Kind::measuring && !session_.derived()->plan.before.fully_measured) text = tr("Measuring what frames cost on this seat. The answer comes within seconds.");
+  else if (w.kind == Work::Kind::measuring && !session_.derived()->plan.before.fully_measured)
+    text = tr("Measuring what frames cost on this seat. The answer comes within seconds.");
   else text = QString::fromStdString(session_.derived()->plan.sentence);
   sentence_->setText(text);
   undo_->setEnabled(session_.can_undo());
@@ -289,8 +312,12 @@ void MainWindow::refresh_sentence() {
 }
 
 void MainWindow::refresh_title() {
-  const QString name = session_.has_timeline() ? QString::fromStdString(session_.timeline()->name) : QString();
-  setWindowTitle(name.isEmpty() ? tr("Glass Clock") : QString("%1%2 – Glass Clock").arg(name, session_.changed() ? tr(" (changed)") : QString()));
+  const QString name =
+      session_.has_timeline() ? QString::fromStdString(session_.timeline()->name) : QString();
+  setWindowTitle(
+      name.isEmpty()
+          ? tr("Glass Clock")
+          : QString("%1%2 – Glass Clock").arg(name, session_.changed() ? tr(" (changed)") : QString()));
 }
 
 void MainWindow::refresh_recent() {
@@ -313,7 +340,8 @@ void MainWindow::refresh_recent() {
 
 void MainWindow::open_dialog() {
   if (!may_discard()) return;
-  auto* dialog = new QFileDialog(this, tr("Open a timeline"), QFileInfo(session_.file()).absolutePath(), tr("OpenTimelineIO timelines (*.otio);;All files (*)"));
+  auto* dialog = new QFileDialog(this, tr("Open a timeline"), QFileInfo(session_.file()).absolutePath(),
+                                 tr("OpenTimelineIO timelines (*.otio);;All files (*)"));
   dialog->setAttribute(Qt::WA_DeleteOnClose);
   connect(dialog, &QFileDialog::fileSelected, this, [this](const QString& f) { session_.open(f); });
   dialog->open();
@@ -325,7 +353,8 @@ void MainWindow::save(bool as) {
     session_.save(session_.file());
     return;
   }
-  auto* dialog = new QFileDialog(this, tr("Save the timeline"), session_.file(), tr("OpenTimelineIO timelines (*.otio)"));
+  auto* dialog = new QFileDialog(this, tr("Save the timeline"), session_.file(),
+                                 tr("OpenTimelineIO timelines (*.otio)"));
   dialog->setAcceptMode(QFileDialog::AcceptSave);
   dialog->setDefaultSuffix("otio");
   dialog->setAttribute(Qt::WA_DeleteOnClose);
@@ -335,7 +364,12 @@ void MainWindow::save(bool as) {
 
 bool MainWindow::may_discard() {
   if (!session_.changed()) return true;
-  const int answer = ask_unsaved ? ask_unsaved() : QMessageBox::question(this, tr("Unsaved changes"), tr("The timeline has changes that are not saved. Save them before it is closed?"), QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel, QMessageBox::Save);
+  const int answer =
+      ask_unsaved ? ask_unsaved()
+                  : QMessageBox::question(
+                        this, tr("Unsaved changes"),
+                        tr("The timeline has changes that are not saved. Save them before it is closed?"),
+                        QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel, QMessageBox::Save);
   if (answer == QMessageBox::Cancel) return false;
   if (answer == QMessageBox::Save) {
     // The last step before closing may wait: what was made must not be lost.
@@ -399,7 +433,9 @@ void MainWindow::bypass_dearest() {
       session_.edit(with_bypass(t, s->id, e.id, false, now_utc()), tr("Lift the bypass"));
       return;
     }
-  if (const Owner* dearest = session_.derived()->dearest_effect(s->id)) session_.edit(with_bypass(t, s->id, dearest->effect, true, now_utc()), tr("Bypass %1").arg(QString::fromStdString(dearest->label)));
+  if (const Owner* dearest = session_.derived()->dearest_effect(s->id))
+    session_.edit(with_bypass(t, s->id, dearest->effect, true, now_utc()),
+                  tr("Bypass %1").arg(QString::fromStdString(dearest->label)));
 }
 
 void MainWindow::show_shortcuts() {
@@ -410,7 +446,8 @@ void MainWindow::show_shortcuts() {
   dialog->resize(520, 620);
   auto* list = new QTextBrowser(dialog);
   QString html = "<table cellpadding='4'>";
-  for (const auto& [keys, what] : shortcuts_) html += QString("<tr><td><b>%1</b></td><td>%2</td></tr>").arg(keys.toHtmlEscaped(), what.toHtmlEscaped());
+  for (const auto& [keys, what] : shortcuts_)
+    html += QString("<tr><td><b>%1</b></td><td>%2</td></tr>").arg(keys.toHtmlEscaped(), what.toHtmlEscaped());
   html += tr("<tr><td><b>Wheel</b></td><td>Zoom the skyline; with Shift, move along it</td></tr></table>");
   list->setHtml(html);
   auto* box = new QVBoxLayout(dialog);

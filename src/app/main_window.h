@@ -1,5 +1,5 @@
-// The window: skyline on top, the sentence that answers the question, ledger, picture, stage balance, and the station
-// in which one works.
+// The window: skyline on top, the sentence that answers the question, ledger, picture, stage balance, and the
+// station in which one works.
 #pragma once
 #include <QLabel>
 #include <QMainWindow>

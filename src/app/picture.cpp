@@ -35,7 +35,8 @@ void Picture::paintEvent(QPaintEvent*) {
   p.fillRect(rect(), look::grey(14));
   if (!image_.isNull()) {
     const QSize size = image_.size().scaled(this->size(), Qt::KeepAspectRatio);
-    const QRect where((width() - size.width()) / 2, (height() - size.height()) / 2, size.width(), size.height());
+    const QRect where((width() - size.width()) / 2, (height() - size.height()) / 2, size.width(),
+                      size.height());
     p.setRenderHint(QPainter::SmoothPixmapTransform);
     p.drawImage(where, image_);
     // What is on screen is not the frame asked for: say so rather than let it pass for it.

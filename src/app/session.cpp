@@ -4,55 +4,41 @@
 
 #include <QMetaObject>
 
+#include "base/clock.h"
+
 namespace gc {
 namespace {
 
 QImage to_image(ScreenImage&& s) {
   // The image owns the pixels until it is dropped.
   auto* kept = new ScreenImage(std::move(s));
-  return QImage(kept->bgra.data(), kept->width, kept->height, kept->width * 4, QImage::Format_RGB32, [](void* p) { delete static_cast<ScreenImage*>(p); }, kept);
+  return QImage(
+      kept->bgra.data(), kept->width, kept->height, kept->width * 4, QImage::Format_RGB32,
+      [](void* p) { delete static_cast<ScreenImage*>(p); }, kept);
 }
 
 }  // namespace
 
-Session::Session(Stores stores, QObject* parent) : QObject(parent), stores_(std::move(stores)), background_([this] { background_loop(); }), stills_([this] { still_loop(); }) {
-  enqueue([this] {
+Session::Session(Stores stores, QObject* parent)
+    : QObject(parent), stores_(std::move(stores)), stills_([this] { still_loop(); }) {
+  quick_.add([this] {
     const Seat seat = look_at_seat();
-    post([this, seat] { seat_ = seat; emit derived_changed(); });
+    post([this, seat] {
+      seat_ = seat;
+      emit derived_changed();
+    });
   });
 }
 
 Session::~Session() {
   quit_ = stop_work_ = stop_play_ = true;
-  jobs_changed_.notify_all();
   still_changed_.notify_all();
-  background_.join();
   stills_.join();
   if (player_.joinable()) player_.join();
 }
 
 void Session::post(std::function<void()> f) {
   if (!quit_) QMetaObject::invokeMethod(this, std::move(f), Qt::QueuedConnection);
-}
-
-void Session::enqueue(std::function<void()> job) {
-  const std::lock_guard lock(jobs_mutex_);
-  jobs_.push_back(std::move(job));
-  jobs_changed_.notify_all();
-}
-
-void Session::background_loop() {
-  for (;;) {
-    std::function<void()> job;
-    {
-      std::unique_lock lock(jobs_mutex_);
-      jobs_changed_.wait(lock, [&] { return quit_ || !jobs_.empty(); });
-      if (quit_) return;
-      job = std::move(jobs_.front());
-      jobs_.pop_front();
-    }
-    job();
-  }
 }
 
 void Session::still_loop() {
@@ -72,7 +58,8 @@ void Session::still_loop() {
     const QImage image = to_image(std::move(screen));
     post([this, image, wanted] {
       // A still of an older state of the timeline is never shown.
-      if (derived_ && wanted.first == derived_->view.played && !playing_) emit picture(image, wanted.second, false);
+      if (derived_ && wanted.first == derived_->view.played && !playing_)
+        emit picture(image, wanted.second, false);
     });
   }
 }
@@ -86,7 +73,7 @@ void Session::open(const QString& file) {
   stop_playing();
   stop_work_ = true;
   set_work(Work::Kind::opening, tr("Opening %1").arg(file), 0);
-  enqueue([this, file] {
+  quick_.add([this, file] {
     auto timeline = load_timeline(file.toStdString());
     DerivedPtr derived = timeline ? make_derived(*timeline) : nullptr;
     post([this, file, timeline, derived] {
@@ -95,7 +82,8 @@ void Session::open(const QString& file) {
         emit failed(QString::fromStdString(timeline.error().text()));
         return;
       }
-      history_.emplace(*timeline);  // what is still being worked out for an older one is dropped when it comes
+      history_.emplace(
+          *timeline);  // what is still being worked out for an older one is dropped when it comes
       file_ = file;
       playout_.reset(), audit_.reset();
       derived_ = derived;
@@ -110,7 +98,7 @@ void Session::open(const QString& file) {
 void Session::save(const QString& file) {
   if (!history_) return;
   const TimelinePtr now = timeline();
-  enqueue([this, file, now] {
+  quick_.add([this, file, now] {
     auto r = save_timeline(*now, file.toStdString());
     post([this, r, file, now] {
       if (!r) {
@@ -128,7 +116,8 @@ void Session::save(const QString& file) {
 DerivedPtr Session::make_derived(const TimelinePtr& timeline) const {
   auto d = std::make_shared<Derived>();
   d->view = view_of(timeline, stores_);
-  d->plan = make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view), stores_.plan_options());
+  d->plan =
+      make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view), stores_.plan_options());
   std::vector<IntervalCost> full;
   if (d->view.played != d->view.delivered) {
     ForecastOptions costs_only = stores_.forecast_options();
@@ -142,7 +131,8 @@ DerivedPtr Session::make_derived(const TimelinePtr& timeline) const {
   for (const auto& s : d->view.played->segments()) {
     double most = -1;
     for (const CompiledEffect& e : s->effects)
-      if (const double ms = median_of(stores_.notebook->stage(e.stage.key)).median; ms > most) most = ms, d->dearest[s->segment->id] = e.stage.owner;
+      if (const double ms = median_of(stores_.notebook->stage(e.stage.key)).median; ms > most)
+        most = ms, d->dearest[s->segment->id] = e.stage.owner;
   }
   return d;
 }
@@ -155,14 +145,15 @@ const Owner* Derived::dearest_effect(const std::string& segment) const {
 void Session::derive(bool then_measure) {
   const TimelinePtr now = timeline();
   ++deriving_;
-  enqueue([this, now, then_measure] {
+  quick_.add([this, now, then_measure] {
     DerivedPtr derived = make_derived(now);
     post([this, now, derived, then_measure] {
       --deriving_;
       if (now != timeline()) return;  // a newer edit is on its way
       derived_ = derived;
       emit derived_changed();
-      if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none) start_measuring(false);
+      if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none)
+        start_measuring(false);
     });
   });
 }
@@ -195,13 +186,34 @@ void Session::start_measuring(bool again) {
   stop_work_ = false;
   set_work(Work::Kind::measuring, tr("Measuring what frames cost here"), 0);
   const DerivedPtr d = derived_;
-  enqueue([this, d, again] {
-    auto r = measure(d->view.played, *stores_.notebook, stores_.measure_options(20, again), [this](const MeasureProgress& p) {
-      const double share = std::max(p.wanted > 0 ? static_cast<double>(p.known) / p.wanted : 0, std::min(1.0, p.seconds / p.limit_seconds));
-      const QString text = tr("Measuring %1: %2 of %3 kinds of frames known, at most %4 s left").arg(QString::fromStdString(p.what)).arg(p.known).arg(p.wanted).arg(std::max(0.0, p.limit_seconds - p.seconds), 0, 'f', 0);
-      post([this, share, text] { if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::measuring, text, share); });
-      return !stop_work_.load();
-    });
+  labour_.add([this, d, again] {
+    Stopwatch since_shown;
+    auto r =
+        measure(d->view.played, *stores_.notebook, stores_.measure_options(20, again),
+                [&, this](const MeasureProgress& p) {
+                  // What is known so far is shown every few seconds, between two runs, where it disturbs
+                  // nothing.
+                  if (since_shown.ms() > 2500) {
+                    const DerivedPtr so_far = make_derived(d->view.timeline);
+                    post([this, so_far] {
+                      if (so_far->view.timeline != timeline()) return;
+                      derived_ = so_far;
+                      emit derived_changed();
+                    });
+                    since_shown.restart();
+                  }
+                  const double share = std::max(p.wanted > 0 ? static_cast<double>(p.known) / p.wanted : 0,
+                                                std::min(1.0, p.seconds / p.limit_seconds));
+                  const QString text = tr("Measuring %1: %2 of %3 kinds of frames known, at most %4 s left")
+                                           .arg(QString::fromStdString(p.what))
+                                           .arg(p.known)
+                                           .arg(p.wanted)
+                                           .arg(std::max(0.0, p.limit_seconds - p.seconds), 0, 'f', 0);
+                  post([this, share, text] {
+                    if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::measuring, text, share);
+                  });
+                  return !stop_work_.load();
+                });
     post([this, r] {
       if (!r) emit failed(QString::fromStdString(r.error().text()));
       derive(false);
@@ -221,14 +233,21 @@ void Session::carry_out_plan() {
 void Session::start_rendering(std::vector<FrameRange> ranges) {
   set_work(Work::Kind::rendering, tr("Pre-rendering"), 0);
   const DerivedPtr d = derived_;
-  enqueue([this, d, ranges] {
+  labour_.add([this, d, ranges] {
     stop_work_ = false;
-    auto r = prerender(d->view.played, *stores_.shelf, ranges, stores_.prerender_options(), [this](const PrerenderProgress& p) {
-      const QString text = tr("Pre-rendering: %1 of %2 frames, %3 left").arg(p.done).arg(p.total).arg(QString::fromStdString(duration_text(p.seconds_left)));
-      const double share = static_cast<double>(p.done) / static_cast<double>(p.total);
-      post([this, text, share] { if (work_.kind == Work::Kind::rendering) set_work(Work::Kind::rendering, text, share); });
-      return !stop_work_.load();
-    });
+    auto r = prerender(d->view.played, *stores_.shelf, ranges, stores_.prerender_options(),
+                       [this](const PrerenderProgress& p) {
+                         const QString text = tr("Pre-rendering: %1 of %2 frames, %3 left")
+                                                  .arg(p.done)
+                                                  .arg(p.total)
+                                                  .arg(QString::fromStdString(duration_text(p.seconds_left)));
+                         const double share = static_cast<double>(p.done) / static_cast<double>(p.total);
+                         post([this, text, share] {
+                           if (work_.kind == Work::Kind::rendering)
+                             set_work(Work::Kind::rendering, text, share);
+                         });
+                         return !stop_work_.load();
+                       });
     post([this, r] {
       if (!r) emit failed(QString::fromStdString(r.error().text()));
       derive(false);
@@ -257,16 +276,20 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards) {
   PlayOptions options = stores_.play_options(mode);
   options.backwards = backwards;
   player_ = std::thread([this, d, range, options] {
-    Playout p = gc::play(d->view.played, stores_.shelf.get(), range, options, *this, stop_play_, [this](const PlayState& s) {
-      {
-        const std::lock_guard lock(play_mutex_);
-        play_state_ = s;
-      }
-      post([this] { emit play_moved(); });
-    });
+    Playout p = gc::play(d->view.played, stores_.shelf.get(), range, options, *this, stop_play_,
+                         [this](const PlayState& s) {
+                           {
+                             const std::lock_guard lock(play_mutex_);
+                             play_state_ = s;
+                           }
+                           post([this] { emit play_moved(); });
+                         });
     std::optional<Audit> a;
     if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards) {
-      const Forecast f = range == whole(d->view) ? d->plan.before : forecast(*d->view.played, *stores_.notebook, d->view.states(), range, stores_.forecast_options());
+      const Forecast f = range == whole(d->view)
+                             ? d->plan.before
+                             : forecast(*d->view.played, *stores_.notebook, d->view.states(), range,
+                                        stores_.forecast_options());
       a = audit(f, p);
       remember(*a, d->view, *stores_.notebook);
     }

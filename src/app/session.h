@@ -1,13 +1,13 @@
-// The session: the desk as the window sees it. Everything that takes time runs on other threads and comes back as a
-// signal; the interface thread never waits.
+// The session: the desk as the window sees it. Everything that takes time runs on other threads and comes
+// back as a signal; the interface thread never waits.
 #pragma once
 #include <QImage>
 #include <QObject>
 #include <condition_variable>
-#include <deque>
 #include <optional>
 #include <thread>
 
+#include "app/lane.h"
 #include "desk/desk.h"
 #include "forecast/pyramid.h"
 #include "seat/seat.h"
@@ -18,7 +18,7 @@ namespace gc {
 /// Everything the window shows of one state of the timeline. Made in the background, never changed.
 struct Derived {
   View view;
-  Plan plan;               ///< with the forecast as it is now in plan.before
+  Plan plan;  ///< with the forecast as it is now in plan.before
   LoadPyramid pyramid;
   Gate gate;
   std::uint64_t shelf_bytes = 0;
@@ -50,7 +50,9 @@ class Session : public QObject, private Display {
   const std::optional<Playout>& playout() const { return playout_; }
   const std::optional<Audit>& last_audit() const { return audit_; }
   /// Whether what derived() says is of the present timeline and shelf.
-  bool current() const { return deriving_ == 0 && derived_ && history_ && derived_->view.timeline == history_->now(); }
+  bool current() const {
+    return deriving_ == 0 && derived_ && history_ && derived_->view.timeline == history_->now();
+  }
   bool changed() const { return history_ && history_->changed(); }
   bool can_undo() const { return history_ && history_->can_undo(); }
   bool can_redo() const { return history_ && history_->can_redo(); }
@@ -90,8 +92,6 @@ class Session : public QObject, private Display {
  private:
   void present(Frames frame, ScreenImage&& picture) override;
   void post(std::function<void()> on_interface_thread);
-  void enqueue(std::function<void()> job);
-  void background_loop();
   void still_loop();
   void derive(bool then_measure);
   DerivedPtr make_derived(const TimelinePtr& timeline) const;
@@ -113,10 +113,6 @@ class Session : public QObject, private Display {
   bool resume_measure_ = false;
 
   std::atomic<bool> quit_{false}, stop_work_{false}, stop_play_{false};
-  std::mutex jobs_mutex_;
-  std::condition_variable jobs_changed_;
-  std::deque<std::function<void()>> jobs_;
-
   std::mutex still_mutex_;
   std::condition_variable still_changed_;
   std::optional<std::pair<ProgramPtr, Frames>> still_;
@@ -126,7 +122,9 @@ class Session : public QObject, private Display {
   std::optional<QImage> pending_picture_;
   Frames pending_frame_ = 0;
 
-  std::thread background_, stills_, player_;
+  std::thread stills_, player_;
+  // What a person waits for is never behind what takes long. Last, so that they end first.
+  Lane quick_, labour_;
 };
 
 }  // namespace gc

@@ -21,7 +21,8 @@ QRgb rgb(int v) { return qRgb(std::clamp(v, 0, 255), std::clamp(v, 0, 255), std:
 class Column {
  public:
   /// `bottom` is the pixel at the foot of the column, `stride` the pixels of a row.
-  Column(QRgb* bottom, std::ptrdiff_t stride, int x, int height) : bottom_(bottom), stride_(stride), x_(x), height_(height) {}
+  Column(QRgb* bottom, std::ptrdiff_t stride, int x, int height)
+      : bottom_(bottom), stride_(stride), x_(x), height_(height) {}
   void set(int up, QRgb c) {
     if (up >= 0 && up < height_) bottom_[-stride_ * up] = c;
   }
@@ -46,7 +47,8 @@ QRgb copper(int x, int up) {
 
 /// Stages from the bottom upward to the column's load; copper above the budget.
 void draw_stages(Column& c, const IntervalCost& cost, double load, double per_load, bool hatched_top) {
-  const int top = static_cast<int>(std::lround(load * per_load)), line = static_cast<int>(std::lround(per_load));
+  const int top = static_cast<int>(std::lround(load * per_load)),
+            line = static_cast<int>(std::lround(per_load));
   double of_kind[kStageKinds] = {}, total = 0, sum = 0;
   for (const StageCost& s : cost.stages) of_kind[static_cast<std::size_t>(s.kind)] += s.ms, total += s.ms;
   int up = 0;
@@ -54,7 +56,8 @@ void draw_stages(Column& c, const IntervalCost& cost, double load, double per_lo
     sum += of_kind[k];
     const int end = static_cast<int>(std::lround(load * sum / total * per_load));
     const auto kind = static_cast<StageKind>(k);
-    for (; up < end; ++up) c.set(up, up >= line ? copper(c.x(), up) : rgb(look::tone(kind) + look::texture(kind, c.x(), up)));
+    for (; up < end; ++up)
+      c.set(up, up >= line ? copper(c.x(), up) : rgb(look::tone(kind) + look::texture(kind, c.x(), up)));
   }
   if (total <= 0)
     for (; up < top; ++up) c.set(up, rgb(88 + ((c.x() + up) % 6 == 0 ? 12 : 0)));
@@ -80,8 +83,10 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
     const IntervalCost& cost = f.intervals[static_cast<std::size_t>(s.interval)];
     Column c(bottom + x, stride, x, out.height());
     draw_stages(c, cost, s.load, per_load, s.verdict == Verdict::wavers && s.high > 0.9f);
-    const int low = static_cast<int>(s.low * per_load), high = static_cast<int>(s.high * per_load), top = static_cast<int>(std::lround(s.load * per_load));
-    for (int up = std::max(low, top); up < high; ++up) c.blend(up, 190, 0.38 * (high - up) / std::max(1, high - top));
+    const int low = static_cast<int>(s.low * per_load), high = static_cast<int>(s.high * per_load),
+              top = static_cast<int>(std::lround(s.load * per_load));
+    for (int up = std::max(low, top); up < high; ++up)
+      c.blend(up, 190, 0.38 * (high - up) / std::max(1, high - top));
     const auto dotted = [&](float level, int v) {
       const int y = static_cast<int>(std::lround(level * per_load));
       for (int up = top; up < y; ++up)
@@ -117,7 +122,8 @@ void Skyline::refresh() {
   stale_ = true;
   top_load_ = 1.45;
   if (session_.derived())
-    for (const IntervalCost& c : session_.derived()->plan.before.intervals) top_load_ = std::max(top_load_, std::min(4.0, std::max({c.load_high, c.live_load}) * 1.06));
+    for (const IntervalCost& c : session_.derived()->plan.before.intervals)
+      top_load_ = std::max(top_load_, std::min(4.0, std::max({c.load_high, c.live_load}) * 1.06));
   update();
 }
 
@@ -136,11 +142,13 @@ void Skyline::set_segment(const std::string& id) {
 
 Frames Skyline::frame_at(double x) const {
   const Frames last = session_.derived() ? session_.derived()->view.played->duration() - 1 : 0;
-  return std::clamp<Frames>(static_cast<Frames>(std::floor(first_ + x * frames_per_pixel_)), 0, std::max<Frames>(0, last));
+  return std::clamp<Frames>(static_cast<Frames>(std::floor(first_ + x * frames_per_pixel_)), 0,
+                            std::max<Frames>(0, last));
 }
 
 void Skyline::clamp_view() {
-  const double frames = session_.derived() ? static_cast<double>(session_.derived()->view.played->duration()) : 1;
+  const double frames =
+      session_.derived() ? static_cast<double>(session_.derived()->view.played->duration()) : 1;
   const double all = std::max(1.0, frames) / std::max(1, width());
   frames_per_pixel_ = std::clamp(frames_per_pixel_, std::min(all, 1.0 / 24), all);
   first_ = std::clamp(first_, 0.0, std::max(0.0, frames - frames_per_pixel_ * width()));
@@ -178,9 +186,11 @@ void Skyline::draw_spans(QPainter& p) const {
     if (s.verdict == Verdict::holds) continue;
     const double in = x_of(static_cast<double>(s.in)), out = x_of(static_cast<double>(s.out));
     if (out < 0 || in > width()) continue;
-    const QString text = QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0);
+    const QString text =
+        QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0);
     const int w = metrics.horizontalAdvance(text);
-    const double at = std::clamp((in + out) / 2 - w / 2.0, std::max(2.0, free_from), std::max(2.0, static_cast<double>(width() - w - 2)));
+    const double at = std::clamp((in + out) / 2 - w / 2.0, std::max(2.0, free_from),
+                                 std::max(2.0, static_cast<double>(width() - w - 2)));
     p.setPen(look::grey(120));
     p.drawLine(QPointF(in, 17), QPointF(out, 17));
     if (at > out + 30) continue;
@@ -211,13 +221,17 @@ void Skyline::draw_ruler(QPainter& p) const {
     p.setPen(look::grey(96));
     p.drawLine(QPointF(x, base + 12), QPointF(x, height()));
     p.setPen(look::grey(look::kQuiet));
-    if (x + 96 < width()) p.drawText(QPointF(x + 4, height() - 5), QString::fromStdString(timecode(t.start + static_cast<Frames>(std::lround(s * fps)), t.rate)));
+    if (x + 96 < width())
+      p.drawText(
+          QPointF(x + 4, height() - 5),
+          QString::fromStdString(timecode(t.start + static_cast<Frames>(std::lround(s * fps)), t.rate)));
   }
   // Cuts of the lowest track, as ticks; the selected segment as a bar.
   double last = -10;
   for (const auto& s : d.view.played->segments()) {
     const double in = x_of(static_cast<double>(s->in)), out = x_of(static_cast<double>(s->out));
-    if (s->segment->id == segment_) p.fillRect(QRectF(in, base + 1, std::max(2.0, out - in), 4), look::grey(look::kText));
+    if (s->segment->id == segment_)
+      p.fillRect(QRectF(in, base + 1, std::max(2.0, out - in), 4), look::grey(look::kText));
     else if (in - last >= 3) p.fillRect(QRectF(in, base + 1, 1, 4), look::grey(110)), last = in;
   }
   // Dropped frames of the last playout.
@@ -240,7 +254,9 @@ void Skyline::paintEvent(QPaintEvent*) {
   if (!session_.derived()) {
     p.setPen(look::grey(look::kQuiet));
     p.setFont(look::text_font(14));
-    p.drawText(rect(), Qt::AlignCenter, session_.work().kind == Work::Kind::opening ? session_.work().text : tr("Open a timeline with Ctrl+O."));
+    p.drawText(rect(), Qt::AlignCenter,
+               session_.work().kind == Work::Kind::opening ? session_.work().text
+                                                           : tr("Open a timeline with Ctrl+O."));
     return;
   }
   const double ratio = devicePixelRatioF();
@@ -256,7 +272,8 @@ void Skyline::paintEvent(QPaintEvent*) {
   p.setPen(QPen(look::grey(236), 1.4));
   p.drawLine(QPointF(0, line), QPointF(width(), line));
   p.setFont(look::number_font(12));
-  const QString budget = tr("1.0 budget %1 ms").arg(session_.derived()->plan.before.rate.frame_ms(), 0, 'f', 1);
+  const QString budget =
+      tr("1.0 budget %1 ms").arg(session_.derived()->plan.before.rate.frame_ms(), 0, 'f', 1);
   const QRectF box(2, line - 17, QFontMetrics(p.font()).horizontalAdvance(budget) + 8, 15);
   p.fillRect(box, QColor(24, 24, 24, 190));
   p.drawText(box, Qt::AlignCenter, budget);
@@ -264,7 +281,9 @@ void Skyline::paintEvent(QPaintEvent*) {
   draw_ruler(p);
   if (marks_.length() > 0) {
     p.setPen(QPen(look::grey(200), 1, Qt::DashLine));
-    for (const Frames m : {marks_.in, marks_.out}) p.drawLine(QPointF(x_of(static_cast<double>(m)), 18), QPointF(x_of(static_cast<double>(m)), height() - 20));
+    for (const Frames m : {marks_.in, marks_.out})
+      p.drawLine(QPointF(x_of(static_cast<double>(m)), 18),
+                 QPointF(x_of(static_cast<double>(m)), height() - 20));
   }
   const double x = x_of(static_cast<double>(playhead_) + 0.5);
   p.setPen(QPen(look::grey(255), 1.5));
@@ -287,18 +306,29 @@ QString Skyline::describe(Frames frame) const {
   if (s.interval < 0) return {};
   const IntervalCost& c = d.plan.before.intervals[static_cast<std::size_t>(s.interval)];
   const Timeline& t = *d.view.timeline;
-  QString text = QString("%1 · frame %2").arg(QString::fromStdString(timecode(t.start + frame, t.rate))).arg(frame);
-  if (const CompiledSegment* main = main_segment(*d.view.played, frame)) text += "\n" + QString::fromStdString(main->segment->name);
-  text += QString("\nload %1 (%2 to %3)%4").arg(s.load, 0, 'f', 2).arg(s.low, 0, 'f', 2).arg(s.high, 0, 'f', 2).arg(c.sealed ? tr(", sealed; %1 live").arg(s.live, 0, 'f', 2) : c.broken ? tr(", seal broken") : c.measured ? QString() : tr(", estimated"));
+  QString text =
+      QString("%1 · frame %2").arg(QString::fromStdString(timecode(t.start + frame, t.rate))).arg(frame);
+  if (const CompiledSegment* main = main_segment(*d.view.played, frame))
+    text += "\n" + QString::fromStdString(main->segment->name);
+  text += QString("\nload %1 (%2 to %3)%4")
+              .arg(s.load, 0, 'f', 2)
+              .arg(s.low, 0, 'f', 2)
+              .arg(s.high, 0, 'f', 2)
+              .arg(c.sealed     ? tr(", sealed; %1 live").arg(s.live, 0, 'f', 2)
+                   : c.broken   ? tr(", seal broken")
+                   : c.measured ? QString()
+                                : tr(", estimated"));
   text += QString("\nmissed with %1 % probability").arg(s.miss * 100, 0, 'f', 0);
   for (const StageCost& stage : c.stages)
-    if (stage.ms >= 0.5) text += QString("\n%1 ms  %2").arg(stage.ms, 6, 'f', 1).arg(QString::fromStdString(stage.label));
+    if (stage.ms >= 0.5)
+      text += QString("\n%1 ms  %2").arg(stage.ms, 6, 'f', 1).arg(QString::fromStdString(stage.label));
   return text;
 }
 
 void Skyline::wheelEvent(QWheelEvent* e) {
   const QPoint delta = e->angleDelta();
-  if (e->modifiers() & Qt::ShiftModifier || std::abs(delta.x()) > std::abs(delta.y())) pan(-(delta.x() ? delta.x() : delta.y()) * 0.5);
+  if (e->modifiers() & Qt::ShiftModifier || std::abs(delta.x()) > std::abs(delta.y()))
+    pan(-(delta.x() ? delta.x() : delta.y()) * 0.5);
   else zoom(std::pow(1.0015, delta.y()), e->position().x());
   e->accept();
 }
@@ -322,12 +352,23 @@ void Skyline::mouseMoveEvent(QMouseEvent* e) {
 void Skyline::keyPressEvent(QKeyEvent* e) {
   switch (e->key()) {
     case Qt::Key_Plus:
-    case Qt::Key_Equal: zoom(1.5, x_of(static_cast<double>(playhead_))); break;
-    case Qt::Key_Minus: zoom(1 / 1.5, x_of(static_cast<double>(playhead_))); break;
-    case Qt::Key_0: zoom_all(); break;
-    case Qt::Key_PageUp: pan(-width() * 0.8); break;
-    case Qt::Key_PageDown: pan(width() * 0.8); break;
-    default: QWidget::keyPressEvent(e);
+    case Qt::Key_Equal:
+      zoom(1.5, x_of(static_cast<double>(playhead_)));
+      break;
+    case Qt::Key_Minus:
+      zoom(1 / 1.5, x_of(static_cast<double>(playhead_)));
+      break;
+    case Qt::Key_0:
+      zoom_all();
+      break;
+    case Qt::Key_PageUp:
+      pan(-width() * 0.8);
+      break;
+    case Qt::Key_PageDown:
+      pan(width() * 0.8);
+      break;
+    default:
+      QWidget::keyPressEvent(e);
   }
 }
 

@@ -7,9 +7,10 @@
 
 namespace gc {
 
-/// Paints the columns of `view` (frames) into `out`: stages as stacked tones, what stands above the budget in copper,
-/// lids, outlines, fringe. No text. `top_load` is the load at the upper edge.
-void paint_columns(QImage& out, const Derived& derived, double first_frame, double frames_per_pixel, double top_load);
+/// Paints the columns of `view` (frames) into `out`: stages as stacked tones, what stands above the budget in
+/// copper, lids, outlines, fringe. No text. `top_load` is the load at the upper edge.
+void paint_columns(QImage& out, const Derived& derived, double first_frame, double frames_per_pixel,
+                   double top_load);
 
 class Skyline : public QWidget {
   Q_OBJECT

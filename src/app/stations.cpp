@@ -24,7 +24,13 @@ QString station_name(Station s) {
   return kNames[static_cast<std::size_t>(s)];
 }
 
-StationPanel::StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide, QWidget* parent) : QWidget(parent), box_(new QVBoxLayout(this)), sentence_(new QLabel(this)), table_(new QTableWidget(0, static_cast<int>(heads.size()), this)), wide_(wide) {
+StationPanel::StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide,
+                           QWidget* parent)
+    : QWidget(parent),
+      box_(new QVBoxLayout(this)),
+      sentence_(new QLabel(this)),
+      table_(new QTableWidget(0, static_cast<int>(heads.size()), this)),
+      wide_(wide) {
   setObjectName(name);
   box_->setContentsMargins(0, 0, 0, 0);
   box_->setSpacing(4);
@@ -69,7 +75,8 @@ void StationPanel::set_rows(const std::vector<Row>& rows) {
   if (table_->wordWrap()) table_->resizeRowsToContents();
 }
 
-EffectsPanel::EffectsPanel(Session& session, QWidget* parent) : QWidget(parent), session_(session), box_(new QVBoxLayout(this)) {
+EffectsPanel::EffectsPanel(Session& session, QWidget* parent)
+    : QWidget(parent), session_(session), box_(new QVBoxLayout(this)) {
   setObjectName("effects");
   box_->setContentsMargins(0, 0, 0, 0);
   connect(&session_, &Session::timeline_changed, this, [this] { rebuild(); });
@@ -90,7 +97,11 @@ void EffectsPanel::rebuild() {
   rows->setContentsMargins(0, 0, 0, 0);
   rows->setSpacing(3);
   const SegmentPtr s = session_.timeline() ? find_segment(*session_.timeline(), segment_) : nullptr;
-  auto* head = new QLabel(s ? (s->stack.empty() ? tr("%1 has no effects.").arg(text(s->name)) : s->note.empty() ? text(s->name) : tr("%1 – %2").arg(text(s->name), text(s->note))) : tr("Choose a segment to see its effects."), content_);
+  auto* head = new QLabel(s ? (s->stack.empty()  ? tr("%1 has no effects.").arg(text(s->name))
+                               : s->note.empty() ? text(s->name)
+                                                 : tr("%1 – %2").arg(text(s->name), text(s->note)))
+                            : tr("Choose a segment to see its effects."),
+                          content_);
   head->setWordWrap(true);
   rows->addWidget(head);
   if (s)
@@ -116,10 +127,12 @@ QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect) 
   toggle->setCheckable(true);
   toggle->setChecked(off);
   toggle->setMinimumWidth(86);
-  toggle->setToolTip(off ? tr("Lift the bypass (B)") : tr("Bypass this effect for playback; a slip keeps track of it (B)"));
+  toggle->setToolTip(off ? tr("Lift the bypass (B)")
+                         : tr("Bypass this effect for playback; a slip keeps track of it (B)"));
   const std::string segment_id = segment.id, effect_id = effect.id;
   connect(toggle, &QPushButton::clicked, this, [this, segment_id, effect_id, off, label = name->text()] {
-    session_.edit(with_bypass(*session_.timeline(), segment_id, effect_id, !off, now_utc()), off ? tr("Lift the bypass of %1").arg(label) : tr("Bypass %1").arg(label));
+    session_.edit(with_bypass(*session_.timeline(), segment_id, effect_id, !off, now_utc()),
+                  off ? tr("Lift the bypass of %1").arg(label) : tr("Bypass %1").arg(label));
   });
   line->addWidget(toggle);
   line->addWidget(name);
@@ -150,15 +163,19 @@ QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect) 
         value->setFont(look::number_font(12));
         value->setFixedWidth(58);
         value->setValue(param(*type, effect.params, spec.name.c_str(), i));
-        value->setToolTip(tr("%1, %2 to %3 %4").arg(text(spec.label)).arg(spec.least).arg(spec.most).arg(text(spec.unit)));
-        connect(value, &QDoubleSpinBox::valueChanged, this, [this, segment_id, effect_id, spec, i, type, params = effect.params](double v) {
-          Json changed = v;
-          if (spec.values > 1) {
-            changed = Json::array();
-            for (std::size_t k = 0; k < static_cast<std::size_t>(spec.values); ++k) changed.push_back(k == i ? v : param(*type, params, spec.name.c_str(), k));
-          }
-          session_.edit(with_param(*session_.timeline(), segment_id, effect_id, spec.name, changed), tr("Change %1").arg(text(spec.label)));
-        });
+        value->setToolTip(
+            tr("%1, %2 to %3 %4").arg(text(spec.label)).arg(spec.least).arg(spec.most).arg(text(spec.unit)));
+        connect(value, &QDoubleSpinBox::valueChanged, this,
+                [this, segment_id, effect_id, spec, i, type, params = effect.params](double v) {
+                  Json changed = v;
+                  if (spec.values > 1) {
+                    changed = Json::array();
+                    for (std::size_t k = 0; k < static_cast<std::size_t>(spec.values); ++k)
+                      changed.push_back(k == i ? v : param(*type, params, spec.name.c_str(), k));
+                  }
+                  session_.edit(with_param(*session_.timeline(), segment_id, effect_id, spec.name, changed),
+                                tr("Change %1").arg(text(spec.label)));
+                });
         line->addWidget(value);
       }
     }
@@ -167,15 +184,17 @@ QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect) 
 }
 
 Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), session_(session) {
-  const QStringList heads[kStations] = {{"Volume", "File system", "Size", "Free", "Used as"},
-                                        {"Medium", "Codec", "Raster", "Rate", "State"},
-                                        {"In", "Verdict", "Drops", "Range", "Rate", "Limited by", "Dearest stage"},
-                                        {"Pre-render", "In", "Length", "Takes", "Size", "Why"},
-                                        {"Frame", "Late", "Cause", "Segment"},
-                                        {"At", "Stops", "What", "To do"}};
-  const QList<int> wide[kStations] = {{4}, {0, 4}, {6}, {5}, {3}, {2, 3}};
+  const QStringList heads[kStations] = {
+      {"Volume", "File system", "Size", "Free", "Used as"},
+      {"Medium", "Codec", "Raster", "Rate", "State"},
+      {"In", "Verdict", "Drops", "Range", "Rate", "Limited by", "Dearest stage"},
+      {"Pre-render", "Length", "Takes", "Size", "Why"},
+      {"Frame", "Late", "Cause", "Segment"},
+      {"At", "Stops", "What", "To do"}};
+  const QList<int> wide[kStations] = {{4}, {0, 4}, {6}, {4}, {3}, {2, 3}};
   for (int i = 0; i < kStations; ++i) {
-    panels_[i] = new StationPanel("panel-" + station_name(static_cast<Station>(i)).toLower(), heads[i], wide[i], this);
+    panels_[i] =
+        new StationPanel("panel-" + station_name(static_cast<Station>(i)).toLower(), heads[i], wide[i], this);
     addWidget(panels_[i]);
     connect(panels_[i], &StationPanel::frame_chosen, this, &Stations::frame_chosen);
   }
@@ -193,26 +212,39 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
 void Stations::refresh_seat() {
   if (!session_.seat()) return;
   const Seat& s = *session_.seat();
-  QString line = tr("%1, %2 frames at once. %3 GB memory, %4 GB free. Accelerator: %5.").arg(text(s.processor)).arg(session_.stores().options.workers).arg(s.memory_bytes / 1e9, 0, 'f', 0).arg(s.memory_free_bytes / 1e9, 0, 'f', 0).arg(s.accelerator.empty() ? tr("none found") : text(s.accelerator));
+  QString line = tr("%1, %2 frames at once. %3 GB memory, %4 GB free. Accelerator: %5.")
+                     .arg(text(s.processor))
+                     .arg(session_.stores().options.workers)
+                     .arg(s.memory_bytes / 1e9, 0, 'f', 0)
+                     .arg(s.memory_free_bytes / 1e9, 0, 'f', 0)
+                     .arg(s.accelerator.empty() ? tr("none found") : text(s.accelerator));
   if (session_.derived()) {
     const Timeline& t = *session_.derived()->view.timeline;
-    const auto frames = session_.stores().notebook->frames(frame_key(session_.derived()->view.played->sealed_stages()));
+    const auto frames =
+        session_.stores().notebook->frames(frame_key(session_.derived()->view.played->sealed_stages()));
     const auto encode = session_.stores().notebook->encode(encode_key(t.width, t.height));
     if (!frames.empty() && !encode.empty()) {
       double play = 0, write = 0;
       for (const FrameSample& f : frames) play += f.fetch_ms + f.process_ms;
       for (const float e : encode) write += e;
-      line += tr(" Sealed media here: %1 ms a frame to play, %2 ms to encode.").arg(play / static_cast<double>(frames.size()), 0, 'f', 1).arg(write / static_cast<double>(encode.size()), 0, 'f', 1);
+      line += tr(" Sealed media here: %1 ms a frame to play, %2 ms to encode.")
+                  .arg(play / static_cast<double>(frames.size()), 0, 'f', 1)
+                  .arg(write / static_cast<double>(encode.size()), 0, 'f', 1);
     }
   }
   panel(Station::seat)->set_sentence(line);
   const Volume shelf = volume_of(session_.stores().shelf->folder());
   std::vector<StationPanel::Row> rows;
   for (const Volume& v : s.volumes)
-    rows.push_back({{text(v.mount), text(v.file_system), text(bytes_text(v.bytes)), text(bytes_text(v.free_bytes)),
-                     v.mount == shelf.mount ? tr("shelf, %1 sealed").arg(text(bytes_text(session_.derived() ? session_.derived()->shelf_bytes : 0))) : v.writable ? QString() : tr("may not be written to")},
-                    -1,
-                    {}});
+    rows.push_back(
+        {{text(v.mount), text(v.file_system), text(bytes_text(v.bytes)), text(bytes_text(v.free_bytes)),
+          v.mount == shelf.mount
+              ? tr("shelf, %1 sealed")
+                    .arg(text(bytes_text(session_.derived() ? session_.derived()->shelf_bytes : 0)))
+          : v.writable ? QString()
+                       : tr("may not be written to")},
+         -1,
+         {}});
   panel(Station::seat)->set_rows(rows);
 }
 
@@ -220,12 +252,20 @@ void Stations::refresh_playout() {
   StationPanel* p = panel(Station::playout);
   const auto& playout = session_.playout();
   if (!playout || !session_.derived()) {
-    p->set_sentence(tr("Nothing has been played yet. Space plays; missed frames are logged here with their cause."));
+    p->set_sentence(
+        tr("Nothing has been played yet. Space plays; missed frames are logged here with their cause."));
     p->set_rows({});
     return;
   }
   const Derived& d = *session_.derived();
-  QString line = tr("Played %1 frames, dropped %2%3; %4 of %5 frames a second.").arg(playout->frames).arg(playout->dropped).arg(playout->dropped_outside ? tr(" (%1 taken by other programs)").arg(playout->dropped_outside) : QString()).arg(playout->rate_reached, 0, 'f', 2).arg(playout->rate.fps(), 0, 'f', 2);
+  QString line =
+      tr("Played %1 frames, dropped %2%3; %4 of %5 frames a second.")
+          .arg(playout->frames)
+          .arg(playout->dropped)
+          .arg(playout->dropped_outside ? tr(" (%1 taken by other programs)").arg(playout->dropped_outside)
+                                        : QString())
+          .arg(playout->rate_reached, 0, 'f', 2)
+          .arg(playout->rate.fps(), 0, 'f', 2);
   if (const auto& a = session_.last_audit()) line += "\n" + tr("Audit: ") + text(a->sentence);
   if (!d.track_record.empty()) line += "\n" + text(d.track_record);
   p->set_sentence(line);
@@ -233,7 +273,12 @@ void Stations::refresh_playout() {
   for (const FrameLog& l : playout->log) {
     if (!l.dropped) continue;
     const CompiledSegment* s = main_segment(*d.view.played, l.frame);
-    rows.push_back({{text(timecode(d.view.timeline->start + l.frame, playout->rate)), l.done_ms < 0 || l.late_ms <= 0 ? tr("not started: could not arrive") : tr("%1 ms").arg(l.late_ms, 0, 'f', 0), cause_name(l.cause), s ? text(s->segment->name) : QString()}, l.frame, tr("frame %1").arg(l.frame)});
+    rows.push_back({{text(timecode(d.view.timeline->start + l.frame, playout->rate)),
+                     l.done_ms < 0 || l.late_ms <= 0 ? tr("not started: could not arrive")
+                                                     : tr("%1 ms").arg(l.late_ms, 0, 'f', 0),
+                     cause_name(l.cause), s ? text(s->segment->name) : QString()},
+                    l.frame,
+                    tr("frame %1").arg(l.frame)});
     if (rows.size() == 500) break;
   }
   p->set_rows(rows);
@@ -253,35 +298,76 @@ void Stations::refresh() {
     const auto source = t.sources.find(s->segment->ref);
     if (s->content == Content::offline) {
       ++offline;
-      rows.push_back({{text(s->segment->name), {}, {}, {}, tr("offline: %1").arg(text(s->trouble))}, s->in, {}});
-    } else if (s->content == Content::source && source != t.sources.end() && seen.insert(source->first).second) {
-      rows.push_back({{text(source->second->name), text(s->media.codec) + (s->media.intra ? tr(", intra") : tr(", long GOP")), QString("%1 × %2").arg(s->media.width).arg(s->media.height), number(s->media.rate.fps(), 3), tr("online, %1").arg(text(bytes_text(s->media.bytes)))}, s->in, text(s->path)});
+      rows.push_back(
+          {{text(s->segment->name), {}, {}, {}, tr("offline: %1").arg(text(s->trouble))}, s->in, {}});
+    } else if (s->content == Content::source && source != t.sources.end() &&
+               seen.insert(source->first).second) {
+      rows.push_back(
+          {{text(source->second->name),
+            text(s->media.codec) + (s->media.intra ? tr(", intra") : tr(", long GOP")),
+            QString("%1 × %2").arg(s->media.width).arg(s->media.height), number(s->media.rate.fps(), 3),
+            tr("online, %1").arg(text(bytes_text(s->media.bytes)))},
+           s->in,
+           text(s->path)});
     }
   }
-  panel(Station::timeline)->set_sentence(tr("%1: %2 × %3 at %4, %5 segments%6.").arg(text(t.name)).arg(t.width).arg(t.height).arg(t.rate.fps(), 0, 'f', 3).arg(d.view.played->segments().size()).arg(offline ? tr(", %1 offline").arg(offline) : tr(", nothing offline")));
+  panel(Station::timeline)
+      ->set_sentence(tr("%1: %2 × %3 at %4, %5 segments%6.")
+                         .arg(text(t.name))
+                         .arg(t.width)
+                         .arg(t.height)
+                         .arg(t.rate.fps(), 0, 'f', 3)
+                         .arg(d.view.played->segments().size())
+                         .arg(offline ? tr(", %1 offline").arg(offline) : tr(", nothing offline")));
   panel(Station::timeline)->set_rows(rows);
 
   rows.clear();
   for (const Span& s : d.plan.before.spans) {
     if (s.verdict == Verdict::holds) continue;
-    rows.push_back({{tc(s.in), QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0), number(s.expected_drops, 0), QString("%1 to %2").arg(s.drops_low, 0, 'f', 0).arg(s.drops_high, 0, 'f', 0), number(s.sustained_rate, 1), cause_name(s.cause),
-                     QString("%1, %2 ms").arg(text(s.blame.label)).arg(s.blame.ms, 0, 'f', 0)},
-                    s.in,
-                    tr("%1 to %2, frames %3 to %4").arg(tc(s.in), tc(s.out)).arg(s.in).arg(s.out)});
+    rows.push_back(
+        {{tc(s.in), QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0),
+          number(s.expected_drops, 0),
+          QString("%1 to %2").arg(s.drops_low, 0, 'f', 0).arg(s.drops_high, 0, 'f', 0),
+          number(s.sustained_rate, 1), cause_name(s.cause),
+          QString("%1, %2 ms").arg(text(s.blame.label)).arg(s.blame.ms, 0, 'f', 0)},
+         s.in,
+         tr("%1 to %2, frames %3 to %4").arg(tc(s.in), tc(s.out)).arg(s.in).arg(s.out)});
   }
   const Forecast& f = d.plan.before;
-  panel(Station::forecast)->set_sentence(rows.empty() ? text(d.plan.sentence) : tr("About %1 of %2 frames will be dropped (%3 to %4).%5 %6").arg(f.expected_drops, 0, 'f', 0).arg(f.range.length()).arg(f.drops_low, 0, 'f', 0).arg(f.drops_high, 0, 'f', 0).arg(f.fully_measured ? QString() : tr(" Some costs are estimated.")).arg(text(d.track_record)));
+  panel(Station::forecast)
+      ->set_sentence(rows.empty() ? text(d.plan.sentence)
+                                  : tr("About %1 of %2 frames will be dropped (%3 to %4).%5 %6")
+                                        .arg(f.expected_drops, 0, 'f', 0)
+                                        .arg(f.range.length())
+                                        .arg(f.drops_low, 0, 'f', 0)
+                                        .arg(f.drops_high, 0, 'f', 0)
+                                        .arg(f.fully_measured ? QString() : tr(" Some costs are estimated."))
+                                        .arg(text(d.track_record)));
   panel(Station::forecast)->set_rows(rows);
 
   rows.clear();
-  for (const Remedy& r : d.plan.remedies) rows.push_back({{text(r.segment_name), tc(r.range.in), tr("%1 s").arg(static_cast<double>(r.range.length()) / t.rate.fps(), 0, 'f', 1), text(duration_text(r.render_seconds)), text(bytes_text(r.bytes)), text(r.reason)}, r.range.in, text(r.reason)});
-  panel(Station::plan)->set_sentence(rows.empty() ? text(d.plan.sentence) : tr("%1 pre-renders, %2 and %3 in all; then about %4 dropped frames are left. Return carries it out.").arg(rows.size()).arg(text(duration_text(d.plan.render_seconds)), text(bytes_text(d.plan.bytes))).arg(d.plan.after.expected_drops, 0, 'f', 0));
+  for (const Remedy& r : d.plan.remedies)
+    rows.push_back({{text(r.segment_name),
+                     tr("%1 s").arg(static_cast<double>(r.range.length()) / t.rate.fps(), 0, 'f', 1),
+                     text(duration_text(r.render_seconds)), text(bytes_text(r.bytes)),
+                     text(r.reason.substr(0, r.reason.find_first_of(",.")))},
+                    r.range.in,
+                    tr("At %1. %2").arg(tc(r.range.in), text(r.reason))});
+  panel(Station::plan)
+      ->set_sentence(
+          rows.empty() ? text(d.plan.sentence)
+                       : tr("%1 pre-renders, %2 and %3 in all; then about %4 dropped frames are left. Return "
+                            "carries it out.")
+                             .arg(rows.size())
+                             .arg(text(duration_text(d.plan.render_seconds)), text(bytes_text(d.plan.bytes)))
+                             .arg(d.plan.after.expected_drops, 0, 'f', 0));
   panel(Station::plan)->set_rows(rows);
 
   refresh_playout();
 
   rows.clear();
-  for (const GateItem& i : d.gate.items) rows.push_back({{tc(i.at), i.stops ? tr("yes") : tr("no"), text(i.what), text(i.remedy)}, i.at, {}});
+  for (const GateItem& i : d.gate.items)
+    rows.push_back({{tc(i.at), i.stops ? tr("yes") : tr("no"), text(i.what), text(i.remedy)}, i.at, {}});
   panel(Station::release)->set_sentence(text(d.gate.sentence()));
   panel(Station::release)->set_rows(rows);
 }

@@ -12,15 +12,24 @@ int tone(StageKind kind) {
 
 int texture(StageKind kind, int x, int y) {
   switch (kind) {
-    case StageKind::decode: return y % 4 == 0 ? -16 : 0;
-    case StageKind::convert: return y % 3 == 0 ? 9 : 0;
-    case StageKind::repair: return (x + y) % 4 == 0 ? -20 : 0;
-    case StageKind::grade: return x % 4 == 0 ? 12 : 0;
-    case StageKind::effect: return (x - y) % 5 == 0 ? -24 : 0;
-    case StageKind::composition: return x % 3 == 0 && y % 3 == 0 ? 22 : 0;
-    case StageKind::transition: return (x + 2 * y) % 6 == 0 ? 18 : 0;
-    case StageKind::mix: return x % 2 == 0 && y % 4 == 0 ? 16 : 0;
-    default: return 0;
+    case StageKind::decode:
+      return y % 4 == 0 ? -16 : 0;
+    case StageKind::convert:
+      return y % 3 == 0 ? 9 : 0;
+    case StageKind::repair:
+      return (x + y) % 4 == 0 ? -20 : 0;
+    case StageKind::grade:
+      return x % 4 == 0 ? 12 : 0;
+    case StageKind::effect:
+      return (x - y) % 5 == 0 ? -24 : 0;
+    case StageKind::composition:
+      return x % 3 == 0 && y % 3 == 0 ? 22 : 0;
+    case StageKind::transition:
+      return (x + 2 * y) % 6 == 0 ? 18 : 0;
+    case StageKind::mix:
+      return x % 2 == 0 && y % 4 == 0 ? 16 : 0;
+    default:
+      return 0;
   }
 }
 
@@ -39,7 +48,9 @@ QFont number_font(int px, bool strong) {
 }
 
 void apply(QApplication& app) {
-  for (const char* file : {"Inter-Regular.otf", "Inter-Medium.otf", "Inter-SemiBold.otf", "JetBrainsMono-Regular.ttf", "JetBrainsMono-SemiBold.ttf"}) QFontDatabase::addApplicationFont(QString(":/fonts/") + file);
+  for (const char* file : {"Inter-Regular.otf", "Inter-Medium.otf", "Inter-SemiBold.otf",
+                           "JetBrainsMono-Regular.ttf", "JetBrainsMono-SemiBold.ttf"})
+    QFontDatabase::addApplicationFont(QString(":/fonts/") + file);
   app.setFont(text_font(13));
   app.setWindowIcon(QIcon(":/icons/glass-clock.svg"));
   app.setStyleSheet(R"(

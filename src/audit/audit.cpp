@@ -10,13 +10,18 @@
 namespace gc {
 namespace {
 
-Frames overlap(FrameRange a, FrameRange b) { return std::max<Frames>(0, std::min(a.out, b.out) - std::max(a.in, b.in)); }
+Frames overlap(FrameRange a, FrameRange b) {
+  return std::max<Frames>(0, std::min(a.out, b.out) - std::max(a.in, b.in));
+}
 
-/// Half of the shorter one: a run of drops starts only when the read-ahead is used up, and ends once it has recovered.
+/// Half of the shorter one: a run of drops starts only when the read-ahead is used up, and ends once it has
+/// recovered.
 bool matches(FrameRange a, FrameRange b) { return 2 * overlap(a, b) >= std::min(a.length(), b.length()); }
 
 int found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those) {
-  return static_cast<int>(std::count_if(these.begin(), these.end(), [&](FrameRange a) { return std::any_of(in_those.begin(), in_those.end(), [&](FrameRange b) { return matches(a, b); }); }));
+  return static_cast<int>(std::count_if(these.begin(), these.end(), [&](FrameRange a) {
+    return std::any_of(in_those.begin(), in_those.end(), [&](FrameRange b) { return matches(a, b); });
+  }));
 }
 
 }  // namespace
@@ -33,22 +38,35 @@ Audit audit(const Forecast& f, const Playout& p) {
   a.spans_observed = missed_runs(missed, p.range.in, p.rate);
   a.matched_forecast = found(a.spans_forecast, a.spans_observed);
   a.matched_observed = found(a.spans_observed, a.spans_forecast);
-  if (!a.spans_forecast.empty()) a.span_precision = static_cast<double>(a.matched_forecast) / static_cast<double>(a.spans_forecast.size());
-  if (!a.spans_observed.empty()) a.span_recall = static_cast<double>(a.matched_observed) / static_cast<double>(a.spans_observed.size());
-  a.span_f1 = a.span_precision + a.span_recall > 0 ? 2 * a.span_precision * a.span_recall / (a.span_precision + a.span_recall) : 0;
-  const auto tell = [&](FrameRange r, const char* what) { a.disagreements.push_back(fmt::format("{} to {}: {}", timecode(r.in, p.rate), timecode(r.out, p.rate), what)); };
+  if (!a.spans_forecast.empty())
+    a.span_precision = static_cast<double>(a.matched_forecast) / static_cast<double>(a.spans_forecast.size());
+  if (!a.spans_observed.empty())
+    a.span_recall = static_cast<double>(a.matched_observed) / static_cast<double>(a.spans_observed.size());
+  a.span_f1 = a.span_precision + a.span_recall > 0
+                  ? 2 * a.span_precision * a.span_recall / (a.span_precision + a.span_recall)
+                  : 0;
+  const auto tell = [&](FrameRange r, const char* what) {
+    a.disagreements.push_back(
+        fmt::format("{} to {}: {}", timecode(r.in, p.rate), timecode(r.out, p.rate), what));
+  };
   for (const FrameRange& r : a.spans_forecast)
     if (found({r}, a.spans_observed) == 0) tell(r, "called to drop, and played.");
   for (const FrameRange& r : a.spans_observed)
     if (found({r}, a.spans_forecast) == 0) tell(r, "dropped, and was not called.");
-  a.sentence = fmt::format("Forecast {:.0f} dropped frame{} ({:.0f} to {:.0f}), observed {}{}; {} of {} spans called were right, {} of {} observed were called.", a.drops_forecast, std::lround(a.drops_forecast) == 1 ? "" : "s", a.drops_low, a.drops_high, a.drops_observed,
-                           a.drops_outside > 0 ? fmt::format(", of them {} taken by other programs", a.drops_outside) : "", a.matched_forecast, a.spans_forecast.size(), a.matched_observed, a.spans_observed.size());
+  a.sentence = fmt::format(
+      "Forecast {:.0f} dropped frame{} ({:.0f} to {:.0f}), observed {}{}; {} of {} spans called were right, "
+      "{} of {} observed were called.",
+      a.drops_forecast, std::lround(a.drops_forecast) == 1 ? "" : "s", a.drops_low, a.drops_high,
+      a.drops_observed,
+      a.drops_outside > 0 ? fmt::format(", of them {} taken by other programs", a.drops_outside) : "",
+      a.matched_forecast, a.spans_forecast.size(), a.matched_observed, a.spans_observed.size());
   return a;
 }
 
 double brier(const std::vector<double>& probability, const std::vector<int>& outcome) {
   double sum = 0;
-  for (std::size_t i = 0; i < probability.size(); ++i) sum += (probability[i] - outcome[i]) * (probability[i] - outcome[i]);
+  for (std::size_t i = 0; i < probability.size(); ++i)
+    sum += (probability[i] - outcome[i]) * (probability[i] - outcome[i]);
   return probability.empty() ? 0 : sum / static_cast<double>(probability.size());
 }
 

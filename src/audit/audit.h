@@ -15,8 +15,8 @@ struct Audit {
   std::string sentence;
 };
 
-/// Compares both over the same range. A forecast span is found when half of it or of an observed one overlap; an
-/// observed span is found in the same way.
+/// Compares both over the same range. A forecast span is found when half of it or of an observed one overlap;
+/// an observed span is found in the same way.
 Audit audit(const Forecast& forecast, const Playout& playout);
 
 /// Brier score (Brier, 1950): mean squared difference of probability and outcome (0 or 1).

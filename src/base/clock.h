@@ -1,4 +1,5 @@
-// Monotonic wall time and the thread's own processor time. The difference between the two is what the outside took.
+// Monotonic wall time and the thread's own processor time. The difference between the two is what the outside
+// took.
 #pragma once
 #include <ctime>
 #include <string>

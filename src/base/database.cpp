@@ -30,31 +30,41 @@ bool Statement::step() {
 }
 std::string Statement::text(int column) const {
   const void* p = sqlite3_column_blob(get(), column);
-  return p ? std::string(static_cast<const char*>(p), static_cast<std::size_t>(sqlite3_column_bytes(get(), column))) : std::string();
+  return p ? std::string(static_cast<const char*>(p),
+                         static_cast<std::size_t>(sqlite3_column_bytes(get(), column)))
+           : std::string();
 }
 
-Result<Database> Database::open(const std::filesystem::path& path, int version, const char* schema, const char* what) {
+Result<Database> Database::open(const std::filesystem::path& path, int version, const char* schema,
+                                const char* what) {
   Database d;
   d.path_ = path;
   std::error_code ignored;
   std::filesystem::create_directories(path.parent_path(), ignored);
   sqlite3* raw = nullptr;
-  const int code = sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_FULLMUTEX, nullptr);
+  const int code = sqlite3_open_v2(
+      path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_FULLMUTEX, nullptr);
   d.db_ = std::shared_ptr<sqlite3>(raw, sqlite3_close_v2);
   if (code != SQLITE_OK)
-    return environment(fmt::format("the {} cannot be opened: {}", what, sqlite3_errstr(code)), path.string(), "Check that the folder exists and may be written to.");
+    return environment(fmt::format("the {} cannot be opened: {}", what, sqlite3_errstr(code)), path.string(),
+                       "Check that the folder exists and may be written to.");
   sqlite3_busy_timeout(raw, 5000);
   Statement ask = d.prepare("PRAGMA user_version");
   if (!ask.step())
-    return bad_input(fmt::format("is not a readable {}: {}", what, d.message()), path.string(), "Move the file away; a new one is made at the next start.");
+    return bad_input(fmt::format("is not a readable {}: {}", what, d.message()), path.string(),
+                     "Move the file away; a new one is made at the next start.");
   const std::int64_t found = ask.integer(0);
   if (found > version)
-    return bad_input(fmt::format("the {} was written by a newer version (format {}, this program reads {})", what, found, version), path.string(),
+    return bad_input(fmt::format("the {} was written by a newer version (format {}, this program reads {})",
+                                 what, found, version),
+                     path.string(),
                      "Update the program, or move the file away to start a new one. It was not changed.");
   ask = {};
-  if (auto r = d.run("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;"); !r) return std::unexpected(r.error());
+  if (auto r = d.run("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;"); !r)
+    return std::unexpected(r.error());
   if (found < version) {
-    if (auto r = d.run(fmt::format("BEGIN; {} PRAGMA user_version={}; COMMIT;", schema, version).c_str()); !r) return std::unexpected(r.error());
+    if (auto r = d.run(fmt::format("BEGIN; {} PRAGMA user_version={}; COMMIT;", schema, version).c_str()); !r)
+      return std::unexpected(r.error());
   }
   return d;
 }
@@ -71,7 +81,8 @@ Result<void> Database::run(const char* sql) const {
   if (sqlite3_exec(db_.get(), sql, nullptr, nullptr, nullptr) == SQLITE_OK) return {};
   const std::string why = message();
   sqlite3_exec(db_.get(), "ROLLBACK", nullptr, nullptr, nullptr);
-  return environment("the database refused a change: " + why, path_.string(), "Check free space and permissions; earlier records are intact.");
+  return environment("the database refused a change: " + why, path_.string(),
+                     "Check free space and permissions; earlier records are intact.");
 }
 
 }  // namespace gc

@@ -36,9 +36,10 @@ class Statement {
 
 class Database {
  public:
-  /// Opens or makes the file and brings it to `version` by `schema` (run when the file is new). A file from a newer
-  /// version is refused and left alone. Waits up to 5 s for other processes.
-  static Result<Database> open(const std::filesystem::path& path, int version, const char* schema, const char* what);
+  /// Opens or makes the file and brings it to `version` by `schema` (run when the file is new). A file from a
+  /// newer version is refused and left alone. Waits up to 5 s for other processes.
+  static Result<Database> open(const std::filesystem::path& path, int version, const char* schema,
+                               const char* what);
   Statement prepare(const char* sql) const;
   Result<void> run(const char* sql) const;
   std::string message() const { return sqlite3_errmsg(db_.get()); }

@@ -14,11 +14,15 @@ namespace {
 
 Result<void> sync_path(const fs::path& path, int flags) {
   const int fd = ::open(path.c_str(), flags);
-  if (fd < 0) return environment(std::string("cannot be opened to sync it: ") + std::strerror(errno), path.string(), "Check that the volume is mounted and writable.");
+  if (fd < 0)
+    return environment(std::string("cannot be opened to sync it: ") + std::strerror(errno), path.string(),
+                       "Check that the volume is mounted and writable.");
   const int r = ::fsync(fd);
   const int e = errno;
   ::close(fd);
-  if (r != 0) return environment(std::string("cannot be synced: ") + std::strerror(e), path.string(), "Check the volume; nothing was replaced.");
+  if (r != 0)
+    return environment(std::string("cannot be synced: ") + std::strerror(e), path.string(),
+                       "Check the volume; nothing was replaced.");
   return {};
 }
 
@@ -36,11 +40,15 @@ fs::path xdg(const char* variable, const char* fallback) {
 
 Result<std::string> read_file(const fs::path& path, std::uintmax_t limit) {
   std::error_code e;
-  if (fs::is_directory(path, e)) return bad_input("is a folder, not a file", path.string(), "Name a file in it.");
+  if (fs::is_directory(path, e))
+    return bad_input("is a folder, not a file", path.string(), "Name a file in it.");
   std::ifstream in(path, std::ios::binary);
-  if (!in) return bad_input(std::string("cannot be read: ") + std::strerror(errno), path.string(), "Check the name and its permissions.");
+  if (!in)
+    return bad_input(std::string("cannot be read: ") + std::strerror(errno), path.string(),
+                     "Check the name and its permissions.");
   const std::uintmax_t size = fs::file_size(path, e);
-  if (!e && size > limit) return bad_input("is larger than any file of its kind should be", path.string(), "Choose another file.");
+  if (!e && size > limit)
+    return bad_input("is larger than any file of its kind should be", path.string(), "Choose another file.");
   std::ostringstream all;
   all << in.rdbuf();
   return std::move(all).str();
@@ -49,7 +57,9 @@ Result<std::string> read_file(const fs::path& path, std::uintmax_t limit) {
 Result<void> write_file_atomic(const fs::path& path, std::string_view bytes) {
   const fs::path temporary = path.string() + ".writing-" + std::to_string(::getpid());
   const int fd = ::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-  if (fd < 0) return environment(std::string("cannot be written: ") + std::strerror(errno), path.string(), "Choose a folder you may write to; the old file is unchanged.");
+  if (fd < 0)
+    return environment(std::string("cannot be written: ") + std::strerror(errno), path.string(),
+                       "Choose a folder you may write to; the old file is unchanged.");
   std::string_view rest = bytes;
   while (!rest.empty()) {
     const ssize_t n = ::write(fd, rest.data(), rest.size());
@@ -58,7 +68,8 @@ Result<void> write_file_atomic(const fs::path& path, std::string_view bytes) {
       const int e = errno;
       ::close(fd);
       ::unlink(temporary.c_str());
-      return environment(std::string("cannot be written: ") + std::strerror(e), path.string(), "Free some space and save again; the old file is unchanged.");
+      return environment(std::string("cannot be written: ") + std::strerror(e), path.string(),
+                         "Free some space and save again; the old file is unchanged.");
     }
     rest.remove_prefix(static_cast<std::size_t>(n));
   }
@@ -74,7 +85,8 @@ Result<void> sync_and_rename(const fs::path& temporary, const fs::path& final_na
   if (::rename(temporary.c_str(), final_name.c_str()) != 0) {
     const int e = errno;
     ::unlink(temporary.c_str());
-    return environment(std::string("cannot be replaced: ") + std::strerror(e), final_name.string(), "Check the folder's permissions; the old file is unchanged.");
+    return environment(std::string("cannot be replaced: ") + std::strerror(e), final_name.string(),
+                       "Check the folder's permissions; the old file is unchanged.");
   }
   const fs::path folder = final_name.has_parent_path() ? final_name.parent_path() : fs::path(".");
   return sync_path(folder, O_RDONLY | O_DIRECTORY);

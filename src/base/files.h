@@ -13,8 +13,8 @@ namespace fs = std::filesystem;
 /// The whole file. Fails on missing, unreadable and larger than `limit` bytes.
 Result<std::string> read_file(const fs::path& path, std::uintmax_t limit = std::uintmax_t{1} << 31);
 
-/// Replaces the file in one step: temporary name beside it, synced, renamed, folder synced. On any failure the old file
-/// is untouched and the temporary one gone.
+/// Replaces the file in one step: temporary name beside it, synced, renamed, folder synced. On any failure
+/// the old file is untouched and the temporary one gone.
 Result<void> write_file_atomic(const fs::path& path, std::string_view bytes);
 
 /// Syncs a finished temporary file and gives it its final name, durably.

@@ -32,6 +32,8 @@ Hasher& Hasher::add(std::int64_t v) {
   buffer_.append(reinterpret_cast<const char*>(&v), sizeof v);
   return *this;
 }
-Hasher& Hasher::add(Hash128 h) { return add(static_cast<std::int64_t>(h.hi)).add(static_cast<std::int64_t>(h.lo)); }
+Hasher& Hasher::add(Hash128 h) {
+  return add(static_cast<std::int64_t>(h.hi)).add(static_cast<std::int64_t>(h.lo));
+}
 
 }  // namespace gc

@@ -11,7 +11,7 @@ namespace gc {
 struct Hash128 {
   std::uint64_t hi = 0, lo = 0;
   auto operator<=>(const Hash128&) const = default;
-  std::string hex() const;  ///< 32 lower-case digits
+  std::string hex() const;                        ///< 32 lower-case digits
   static Hash128 from_hex(std::string_view hex);  ///< all zero for text that is no hash
 };
 

@@ -7,7 +7,8 @@
 namespace gc {
 namespace {
 
-/// Depth of the brackets outside strings: parsing is recursive at destruction, so depth has to be bounded first.
+/// Depth of the brackets outside strings: parsing is recursive at destruction, so depth has to be bounded
+/// first.
 int depth_of(std::string_view text) {
   int depth = 0, deepest = 0;
   bool quoted = false;
@@ -30,17 +31,21 @@ int depth_of(std::string_view text) {
 }  // namespace
 
 Result<Json> parse_json(std::string_view text, const std::string& where, int max_depth) {
-  if (text.empty()) return bad_input("is empty", where, "Choose another file or restore this one from a backup.");
+  if (text.empty())
+    return bad_input("is empty", where, "Choose another file or restore this one from a backup.");
   if (depth_of(text) > max_depth)
-    return bad_input(fmt::format("nests deeper than {} levels", max_depth), where, "Flatten the nested compositions in the program that wrote it.");
+    return bad_input(fmt::format("nests deeper than {} levels", max_depth), where,
+                     "Flatten the nested compositions in the program that wrote it.");
   try {
     return Json::parse(text);
   } catch (const Json::parse_error& e) {
     const std::size_t at = std::min(e.byte, text.size());
     const auto line = 1 + std::count(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(at), '\n');
-    return bad_input(fmt::format("is not valid JSON at line {} (byte {})", line, e.byte), where, "The file may be cut short; export it again or restore it from a backup.");
+    return bad_input(fmt::format("is not valid JSON at line {} (byte {})", line, e.byte), where,
+                     "The file may be cut short; export it again or restore it from a backup.");
   } catch (const Json::exception& e) {
-    return bad_input(std::string("holds a value that cannot be read: ") + e.what(), where, "Export the file again.");
+    return bad_input(std::string("holds a value that cannot be read: ") + e.what(), where,
+                     "Export the file again.");
   }
 }
 

@@ -10,8 +10,8 @@ namespace gc {
 
 using Json = nlohmann::json;
 
-/// Parses a document. Errors name the line and column; nesting deeper than `max_depth` is refused before it can
-/// exhaust the stack.
+/// Parses a document. Errors name the line and column; nesting deeper than `max_depth` is refused before it
+/// can exhaust the stack.
 Result<Json> parse_json(std::string_view text, const std::string& where, int max_depth = 200);
 
 /// A field with a default when it is missing or of another type.

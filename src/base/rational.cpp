@@ -35,7 +35,16 @@ Ratio Ratio::near(double value) {
 }
 
 Rate Rate::near(double fps) {
-  static constexpr std::array<Rate, 10> known{{{24000, 1001}, {24, 1}, {25, 1}, {30000, 1001}, {30, 1}, {48, 1}, {50, 1}, {60000, 1001}, {60, 1}, {120, 1}}};
+  static constexpr std::array<Rate, 10> known{{{24000, 1001},
+                                               {24, 1},
+                                               {25, 1},
+                                               {30000, 1001},
+                                               {30, 1},
+                                               {48, 1},
+                                               {50, 1},
+                                               {60000, 1001},
+                                               {60, 1},
+                                               {120, 1}}};
   for (const Rate& r : known)
     if (std::abs(r.fps() - fps) < 0.005) return r;
   const Ratio r = Ratio::near(fps);

@@ -44,8 +44,8 @@ struct Rate {
 /// count × a/b rounded down, without overflow for every count below 2^62.
 Frames scale_floor(Frames count, std::int64_t a, std::int64_t b);
 
-/// The frame of a source that is shown `offset` timeline frames after a segment's start: the source frame whose period
-/// contains the start of the timeline frame.
+/// The frame of a source that is shown `offset` timeline frames after a segment's start: the source frame
+/// whose period contains the start of the timeline frame.
 /// @param source_in first source frame of the segment
 Frames source_frame(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline);
 

@@ -21,7 +21,8 @@ std::string timecode(Frames frame, Rate rate) {
     n += tens * 9 * skip + (rest > skip ? skip * ((rest - skip) / minute) : 0);
   }
   const std::int64_t s = n / fps;
-  return fmt::format("{}{:02}:{:02}:{:02}{}{:02}", negative ? "-" : "", s / 3600, s / 60 % 60, s % 60, drop ? ';' : ':', n % fps);
+  return fmt::format("{}{:02}:{:02}:{:02}{}{:02}", negative ? "-" : "", s / 3600, s / 60 % 60, s % 60,
+                     drop ? ';' : ':', n % fps);
 }
 
 std::optional<Frames> parse_timecode(std::string_view text, Rate rate) {

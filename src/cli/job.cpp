@@ -24,12 +24,14 @@ int broken_or_gone(const View& before, const View& after, const std::string& seg
 
 }  // namespace
 
-Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool quiet, Json& result, const std::atomic<bool>& stop) {
+Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool quiet, Json& result,
+                       const std::atomic<bool>& stop) {
   const auto say = [&](const std::string& text) {
     if (!quiet) fmt::print("\n{}\n", text);
   };
   result = {{"demo", to_json(demo)}};
-  say(fmt::format("The Kiln Year: {} segments, {:.0f} s of picture, ready in {:.1f} s. {}", demo.segments, demo.seconds_of_picture, demo.seconds_taken, demo.scaling));
+  say(fmt::format("The Kiln Year: {} segments, {:.0f} s of picture, ready in {:.1f} s. {}", demo.segments,
+                  demo.seconds_of_picture, demo.seconds_taken, demo.scaling));
   auto timeline = load_timeline(demo.timeline);
   if (!timeline) return std::unexpected(timeline.error());
   // The job starts from the live timeline, also when it was run here before.
@@ -39,19 +41,24 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
   if (!stores) return std::unexpected(stores.error());
   View view = view_of(*timeline, *stores);
 
-  auto measured = measure(view.played, *stores->notebook, stores->measure_options(25, false), [&](const MeasureProgress&) { return !stop.load(); });
+  auto measured = measure(view.played, *stores->notebook, stores->measure_options(25, false),
+                          [&](const MeasureProgress&) { return !stop.load(); });
   if (!measured) return std::unexpected(measured.error());
   result["measure"] = to_json(*measured);
   say("1  What frames cost here");
   if (!quiet) print(*measured);
 
-  const Plan plan = make_plan(*view.played, *stores->notebook, view.states(), whole(view), stores->plan_options());
+  const Plan plan =
+      make_plan(*view.played, *stores->notebook, view.states(), whole(view), stores->plan_options());
   result["forecast"] = to_json(plan.before), result["plan"] = to_json(plan);
   say("2  Forecast and plan");
   if (!quiet) print(plan.before, view), print(plan, view);
 
   NullDisplay display;
-  const auto play_now = [&] { return play(view.played, stores->shelf.get(), whole(view), stores->play_options(PlayMode::on_the_clock), display, stop); };
+  const auto play_now = [&] {
+    return play(view.played, stores->shelf.get(), whole(view), stores->play_options(PlayMode::on_the_clock),
+                display, stop);
+  };
   say("3  Playing it live, as it is");
   const Playout live = play_now();
   const Audit live_audit = audit(plan.before, live);
@@ -60,14 +67,16 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
   remember(live_audit, view, *stores->notebook);
 
   say("4  Carrying out the plan");
-  auto rendered = prerender(view.played, *stores->shelf, plan.ranges(), stores->prerender_options(), [&](const PrerenderProgress&) { return !stop.load(); });
+  auto rendered = prerender(view.played, *stores->shelf, plan.ranges(), stores->prerender_options(),
+                            [&](const PrerenderProgress&) { return !stop.load(); });
   if (!rendered) return std::unexpected(rendered.error());
   result["run"] = to_json(*rendered);
   if (!quiet) print(*rendered);
   view = view_of(view.timeline, *stores);
 
   say("5  Playing again");
-  const Forecast after = forecast(*view.played, *stores->notebook, view.states(), whole(view), stores->forecast_options());
+  const Forecast after =
+      forecast(*view.played, *stores->notebook, view.states(), whole(view), stores->forecast_options());
   // A playout that the outside disturbed is repeated, a bounded number of times; every one is reported.
   const Frames tolerated = std::max<Frames>(3, live.dropped / 20);
   Frames best = live.frames;
@@ -92,9 +101,13 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
     const View edited = view_of(with_param(*view.timeline, changed, effect, "saturation", 1.31), *stores);
     own = broken_or_gone(view, edited, changed, true), others = broken_or_gone(view, edited, changed, false);
     const Gate gate = check_gate(*edited.delivered, stores->shelf.get());
-    result["edit"] = {{"segment", changed}, {"own_frames_broken", own}, {"other_frames_broken", others}, {"gate", to_json(gate)}};
+    result["edit"] = {{"segment", changed},
+                      {"own_frames_broken", own},
+                      {"other_frames_broken", others},
+                      {"gate", to_json(gate)}};
     if (!quiet) {
-      fmt::print("  '{}' was changed: {} of its frames lost their seal, {} of others did.\n", view.name_of(changed), own, others);
+      fmt::print("  '{}' was changed: {} of its frames lost their seal, {} of others did.\n",
+                 view.name_of(changed), own, others);
       print(gate, edited);
     }
   }
@@ -102,7 +115,8 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
   const bool cured = best <= tolerated;
   const bool done = called && cured && own > 0 && others == 0 && !stop;
   result["drops_before"] = live.dropped, result["drops_after"] = best, result["done"] = done;
-  say(fmt::format("{}  Dropped before: {} of {}; after: {} by the timeline itself.", done ? "Done." : "Not done.", live.dropped, live.frames, best));
+  say(fmt::format("{}  Dropped before: {} of {}; after: {} by the timeline itself.",
+                  done ? "Done." : "Not done.", live.dropped, live.frames, best));
   return done;
 }
 

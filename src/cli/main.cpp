@@ -1,5 +1,5 @@
-// gclk: the core on the command line. Exit codes: 0 done or yes, 1 the answer is no, 2 wrong usage, 3 bad input, 4 the
-// environment failed.
+// gclk: the core on the command line. Exit codes: 0 done or yes, 1 the answer is no, 2 wrong usage, 3 bad
+// input, 4 the environment failed.
 #include <fmt/format.h>
 #include <unistd.h>
 
@@ -62,10 +62,13 @@ void end_progress() {
 }
 
 Result<MeasureReport> measure_now(Opened& o, double seconds, bool again) {
-  auto report = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(seconds, again), [](const MeasureProgress& p) {
-    show_progress(fmt::format("Measuring {}: {} of {} kinds of frames known, {:.0f} of at most {:.0f} s", p.what, p.known, p.wanted, p.seconds, p.limit_seconds));
-    return !interrupted.load();
-  });
+  auto report = measure(
+      o.view.played, *o.stores.notebook, o.stores.measure_options(seconds, again),
+      [](const MeasureProgress& p) {
+        show_progress(fmt::format("Measuring {}: {} of {} kinds of frames known, {:.0f} of at most {:.0f} s",
+                                  p.what, p.known, p.wanted, p.seconds, p.limit_seconds));
+        return !interrupted.load();
+      });
   end_progress();
   return report;
 }
@@ -79,16 +82,23 @@ int cmd_inspect(const Common& c) {
     return 0;
   }
   const Timeline& t = *o->view.timeline;
-  fmt::print("{}: {}x{} at {:.3f}, {} frames, starts at {}\n", t.name, t.width, t.height, t.rate.fps(), t.duration(), d["timecode_start"].get<std::string>());
+  fmt::print("{}: {}x{} at {:.3f}, {} frames, starts at {}\n", t.name, t.width, t.height, t.rate.fps(),
+             t.duration(), d["timecode_start"].get<std::string>());
   for (const Json& track : d["tracks"]) {
-    fmt::print("  {} {} ({}), {} segments\n", track["id"].get<std::string>(), track["name"].get<std::string>(), track["kind"].get<std::string>(), track["segments"].size());
+    fmt::print("  {} {} ({}), {} segments\n", track["id"].get<std::string>(),
+               track["name"].get<std::string>(), track["kind"].get<std::string>(), track["segments"].size());
     for (const Json& s : track["segments"]) {
       std::string stack;
-      for (const Json& e : s["stack"]) stack += fmt::format(" {}{}", e["type"].get<std::string>(), e["bypassed"].get<bool>() ? " (bypassed)" : "");
-      fmt::print("    {}  {:<12} {:<26}{}\n", s["timecode_in"].get<std::string>(), s["id"].get<std::string>(), s["name"].get<std::string>(), stack);
+      for (const Json& e : s["stack"])
+        stack += fmt::format(" {}{}", e["type"].get<std::string>(),
+                             e["bypassed"].get<bool>() ? " (bypassed)" : "");
+      fmt::print("    {}  {:<12} {:<26}{}\n", s["timecode_in"].get<std::string>(), s["id"].get<std::string>(),
+                 s["name"].get<std::string>(), stack);
     }
   }
-  for (const Json& m : d["media"]) fmt::print("  {}: {}\n", m["name"].get<std::string>(), m["online"].get<bool>() ? m.value("codec", "audio") : "offline. " + m.value("trouble", ""));
+  for (const Json& m : d["media"])
+    fmt::print("  {}: {}\n", m["name"].get<std::string>(),
+               m["online"].get<bool>() ? m.value("codec", "audio") : "offline. " + m.value("trouble", ""));
   for (const std::string& r : t.remarks) fmt::print("  note: {}\n", r);
   return 0;
 }
@@ -107,7 +117,8 @@ int cmd_forecast(const Common& c, bool must_hold) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.forecast_options());
+  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range,
+                              o->stores.forecast_options());
   if (c.json) put(to_json(f));
   else print(f, o->view);
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
@@ -117,7 +128,8 @@ int cmd_plan(const Common& c) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-  const Plan p = make_plan(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.plan_options());
+  const Plan p =
+      make_plan(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.plan_options());
   if (c.json) put(to_json(p));
   else print(p, o->view);
   return 0;
@@ -129,12 +141,16 @@ int cmd_run(const Common& c) {
   std::vector<FrameRange> ranges{o->range};
   if (c.range.empty()) {
     if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-    ranges = make_plan(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.plan_options()).ranges();
+    ranges =
+        make_plan(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.plan_options())
+            .ranges();
   }
-  auto report = prerender(o->view.played, *o->stores.shelf, ranges, o->stores.prerender_options(), [](const PrerenderProgress& p) {
-    show_progress(fmt::format("Pre-rendering: {} of {} frames, {} left", p.done, p.total, duration_text(p.seconds_left)));
-    return !interrupted.load();
-  });
+  auto report = prerender(o->view.played, *o->stores.shelf, ranges, o->stores.prerender_options(),
+                          [](const PrerenderProgress& p) {
+                            show_progress(fmt::format("Pre-rendering: {} of {} frames, {} left", p.done,
+                                                      p.total, duration_text(p.seconds_left)));
+                            return !interrupted.load();
+                          });
   end_progress();
   if (!report) return fail(report.error(), c.json);
   if (c.json) put(to_json(*report));
@@ -146,9 +162,13 @@ int cmd_playout(const Common& c, bool every_frame) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   NullDisplay display;
-  const Playout p = play(o->view.played, o->stores.shelf.get(), o->range, o->stores.play_options(every_frame ? PlayMode::every_frame : PlayMode::on_the_clock), display, interrupted, [](const PlayState& s) {
-    if (s.frame % 12 == 0) show_progress(fmt::format("Frame {}, {} dropped, {:.1f} frames a second", s.frame, s.dropped, s.rate));
-  });
+  const Playout p = play(o->view.played, o->stores.shelf.get(), o->range,
+                         o->stores.play_options(every_frame ? PlayMode::every_frame : PlayMode::on_the_clock),
+                         display, interrupted, [](const PlayState& s) {
+                           if (s.frame % 12 == 0)
+                             show_progress(fmt::format("Frame {}, {} dropped, {:.1f} frames a second",
+                                                       s.frame, s.dropped, s.rate));
+                         });
   end_progress();
   if (c.json) put(to_json(p));
   else print(p, o->view);
@@ -159,9 +179,11 @@ int cmd_audit(const Common& c) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.forecast_options());
+  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range,
+                              o->stores.forecast_options());
   NullDisplay display;
-  const Playout p = play(o->view.played, o->stores.shelf.get(), o->range, o->stores.play_options(PlayMode::on_the_clock), display, interrupted);
+  const Playout p = play(o->view.played, o->stores.shelf.get(), o->range,
+                         o->stores.play_options(PlayMode::on_the_clock), display, interrupted);
   if (p.stopped) return 4;
   const Audit a = audit(f, p);
   remember(a, o->view, *o->stores.notebook);
@@ -204,20 +226,31 @@ int cmd_bypass(const Common& c, const std::string& segment, const std::string& e
   auto timeline = load_timeline(c.file);
   if (!timeline) return fail(timeline.error(), c.json);
   const TimelinePtr edited = with_bypass(**timeline, segment, effect, !lift, now_utc());
-  if (!edited) return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", segment, effect), c.file, effects_of(**timeline, segment)}, c.json);
+  if (!edited)
+    return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", segment, effect), c.file,
+                      effects_of(**timeline, segment)},
+                c.json);
   int open_slips = 0;
   for (const Slip& s : edited->slips) open_slips += s.open();
-  return save_edit(c, edited, {{"segment", segment}, {"effect", effect}, {"bypassed", !lift}, {"open_slips", open_slips}}, fmt::format("{} {} of {}. {} slip{} open.", lift ? "Lifted the bypass of" : "Bypassed", effect, segment, open_slips, open_slips == 1 ? " is" : "s are"));
+  return save_edit(
+      c, edited, {{"segment", segment}, {"effect", effect}, {"bypassed", !lift}, {"open_slips", open_slips}},
+      fmt::format("{} {} of {}. {} slip{} open.", lift ? "Lifted the bypass of" : "Bypassed", effect, segment,
+                  open_slips, open_slips == 1 ? " is" : "s are"));
 }
 
-int cmd_set(const Common& c, const std::string& segment, const std::string& effect, const std::string& param, const std::string& value) {
+int cmd_set(const Common& c, const std::string& segment, const std::string& effect, const std::string& param,
+            const std::string& value) {
   auto timeline = load_timeline(c.file);
   if (!timeline) return fail(timeline.error(), c.json);
   auto parsed = parse_json(value, "the value");
   const Json v = parsed ? *parsed : Json(value);
   const TimelinePtr edited = with_param(**timeline, segment, effect, param, v);
-  if (!edited) return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", segment, effect), c.file, effects_of(**timeline, segment)}, c.json);
-  return save_edit(c, edited, {{"segment", segment}, {"effect", effect}, {"param", param}, {"value", v}}, fmt::format("Set {} of {} to {}.", param, effect, v.dump()));
+  if (!edited)
+    return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", segment, effect), c.file,
+                      effects_of(**timeline, segment)},
+                c.json);
+  return save_edit(c, edited, {{"segment", segment}, {"effect", effect}, {"param", param}, {"value", v}},
+                   fmt::format("Set {} of {} to {}.", param, effect, v.dump()));
 }
 
 int cmd_seat(const Common& c, const std::vector<std::string>& volumes) {
@@ -227,15 +260,22 @@ int cmd_seat(const Common& c, const std::vector<std::string>& volumes) {
   for (const std::string& folder : volumes) {
     auto speed = measure_volume(folder);
     if (!speed) return fail(speed.error(), c.json);
-    j["measured"].push_back({{"folder", folder}, {"write_mb_s", speed->write_mb_s}, {"read_mb_s", speed->read_mb_s}, {"direct", speed->direct}});
-    if (!c.json) fmt::print("  {} writes {:.0f} MB/s, reads {:.0f} MB/s{}\n", folder, speed->write_mb_s, speed->read_mb_s, speed->direct ? "" : " (with the page cache's help)");
+    j["measured"].push_back({{"folder", folder},
+                             {"write_mb_s", speed->write_mb_s},
+                             {"read_mb_s", speed->read_mb_s},
+                             {"direct", speed->direct}});
+    if (!c.json)
+      fmt::print("  {} writes {:.0f} MB/s, reads {:.0f} MB/s{}\n", folder, speed->write_mb_s,
+                 speed->read_mb_s, speed->direct ? "" : " (with the page cache's help)");
   }
   if (c.json) put(j);
   return 0;
 }
 
 int cmd_demo(const Common& c, const std::string& folder, const DemoOptions& options, bool job) {
-  auto report = make_demo(folder, options, [](double share, const std::string& what) { show_progress(fmt::format("{:3.0f} %  {}", share * 100, what)); });
+  auto report = make_demo(folder, options, [](double share, const std::string& what) {
+    show_progress(fmt::format("{:3.0f} %  {}", share * 100, what));
+  });
   end_progress();
   if (!report) return fail(report.error(), c.json);
   if (job) {
@@ -251,7 +291,10 @@ int cmd_demo(const Common& c, const std::string& folder, const DemoOptions& opti
   if (c.json) {
     put(to_json(*report));
   } else {
-    fmt::print("The Kiln Year: {} segments from {} sources, {:.0f} s of picture, {} in {:.1f} s.\n{}\n{}\n", report->segments, report->sources, report->seconds_of_picture, report->media_made ? "made" : "media were there, timeline written", report->seconds_taken, report->scaling, report->timeline.string());
+    fmt::print("The Kiln Year: {} segments from {} sources, {:.0f} s of picture, {} in {:.1f} s.\n{}\n{}\n",
+               report->segments, report->sources, report->seconds_of_picture,
+               report->media_made ? "made" : "media were there, timeline written", report->seconds_taken,
+               report->scaling, report->timeline.string());
   }
   return 0;
 }
@@ -265,9 +308,12 @@ int main(int argc, char** argv) {
   std::signal(SIGINT, [](int) { interrupted = true; });
   std::signal(SIGTERM, [](int) { interrupted = true; });
 
-  CLI::App app{"Glass Clock on the command line: which parts of a timeline will drop frames on this seat, why, and the least work that makes them play."};
+  CLI::App app{
+      "Glass Clock on the command line: which parts of a timeline will drop frames on this seat, why, and "
+      "the least work that makes them play."};
   app.require_subcommand(1);
-  app.footer("Exit codes: 0 done or yes, 1 the answer is no, 2 wrong usage, 3 bad input, 4 the environment failed.");
+  app.footer(
+      "Exit codes: 0 done or yes, 1 the answer is no, 2 wrong usage, 3 bad input, 4 the environment failed.");
   Common c;
   int code = 0;
   const auto add = [&](const char* name, const char* what, const char* example, bool file = true) {
@@ -292,7 +338,8 @@ int main(int argc, char** argv) {
   double seconds = 20;
   std::vector<std::string> volumes;
 
-  CLI::App* s = add("demo", "Make the demo production, The Kiln Year", "gclk demo /tmp/kiln-year --job", false);
+  CLI::App* s =
+      add("demo", "Make the demo production, The Kiln Year", "gclk demo /tmp/kiln-year --job", false);
   s->add_option("folder", folder, "Where to put it")->required();
   s->add_option("--seed", demo.seed, "Seed of the pictures");
   s->add_option("--width", demo.width, "Raster, pixels")->check(CLI::Range(64, 8192));
@@ -303,22 +350,33 @@ int main(int argc, char** argv) {
   s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
   s->callback([&] { code = cmd_demo(c, folder, demo, job); });
 
-  add("inspect", "Say what a timeline holds, and what is offline", "gclk inspect cut.otio --json")->callback([&] { code = cmd_inspect(c); });
-  s = add("measure", "Time every kind of frame in the playing pipeline", "gclk measure cut.otio --seconds 30");
+  add("inspect", "Say what a timeline holds, and what is offline", "gclk inspect cut.otio --json")
+      ->callback([&] { code = cmd_inspect(c); });
+  s = add("measure", "Time every kind of frame in the playing pipeline",
+          "gclk measure cut.otio --seconds 30");
   s->add_option("--seconds", seconds, "Stop after this long")->check(CLI::Range(0.1, 3600.0));
   s->add_flag("--again", again, "Measure also what is known already");
   s->callback([&] { code = cmd_measure(c, seconds, again); });
-  s = with_range(add("forecast", "Say which spans will drop frames, how surely, and why", "gclk forecast cut.otio --range 01:00:10:00-01:00:30:00"));
+  s = with_range(add("forecast", "Say which spans will drop frames, how surely, and why",
+                     "gclk forecast cut.otio --range 01:00:10:00-01:00:30:00"));
   s->add_flag("--must-hold", holds, "Exit with 1 when any span spills or wavers");
   s->callback([&] { code = cmd_forecast(c, holds); });
-  with_range(add("plan", "Find the least pre-rendering that makes it play", "gclk plan cut.otio --json"))->callback([&] { code = cmd_plan(c); });
-  with_range(add("run", "Carry out the plan, or pre-render a range", "gclk run cut.otio"))->callback([&] { code = cmd_run(c); });
-  s = with_range(add("playout", "Play against the real clock without a window; log missed frames", "gclk playout cut.otio --range 0-240"));
+  with_range(add("plan", "Find the least pre-rendering that makes it play", "gclk plan cut.otio --json"))
+      ->callback([&] { code = cmd_plan(c); });
+  with_range(add("run", "Carry out the plan, or pre-render a range", "gclk run cut.otio"))->callback([&] {
+    code = cmd_run(c);
+  });
+  s = with_range(add("playout", "Play against the real clock without a window; log missed frames",
+                     "gclk playout cut.otio --range 0-240"));
   s->add_flag("--every-frame", every, "Drop nothing; take longer");
   s->callback([&] { code = cmd_playout(c, every); });
-  with_range(add("audit", "Forecast, play, and hold one against the other", "gclk audit cut.otio --json"))->callback([&] { code = cmd_audit(c); });
-  add("gate", "Say whether the timeline may be delivered", "gclk gate cut.otio")->callback([&] { code = cmd_gate(c); });
-  s = add("bypass", "Bypass one effect for playback, or lift the bypass", "gclk bypass cut.otio ky-03 ky-03-clean --lift");
+  with_range(add("audit", "Forecast, play, and hold one against the other", "gclk audit cut.otio --json"))
+      ->callback([&] { code = cmd_audit(c); });
+  add("gate", "Say whether the timeline may be delivered", "gclk gate cut.otio")->callback([&] {
+    code = cmd_gate(c);
+  });
+  s = add("bypass", "Bypass one effect for playback, or lift the bypass",
+          "gclk bypass cut.otio ky-03 ky-03-clean --lift");
   s->add_option("segment", segment, "Id of the segment")->required();
   s->add_option("effect", effect, "Id of the effect")->required();
   s->add_flag("--lift", lift, "Lift the bypass");
@@ -339,9 +397,13 @@ int main(int argc, char** argv) {
     const int shown = app.exit(e, std::cout, std::cerr);
     return shown == 0 ? 0 : 2;
   } catch (const std::bad_alloc&) {
-    return fail(Error{Fault::environment, "there is not enough memory", "", "Close other programs or choose a smaller raster."}, c.json);
+    return fail(Error{Fault::environment, "there is not enough memory", "",
+                      "Close other programs or choose a smaller raster."},
+                c.json);
   } catch (const std::exception& e) {
-    return fail(Error{Fault::environment, std::string("something unexpected failed: ") + e.what(), "", "Please report it with the command you gave."}, c.json);
+    return fail(Error{Fault::environment, std::string("something unexpected failed: ") + e.what(), "",
+                      "Please report it with the command you gave."},
+                c.json);
   }
   return code;
 }

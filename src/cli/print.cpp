@@ -18,40 +18,55 @@ std::string names(const std::vector<std::string>& ids, const View& v) {
 }  // namespace
 
 void print(const MeasureReport& r) {
-  fmt::print("Measured {} frames in {:.1f} s: {} of {} kinds of frames known within 5 %, {} of them from the notebook.\n", r.frames, r.seconds, r.within, r.kinds, r.from_notebook);
+  fmt::print(
+      "Measured {} frames in {:.1f} s: {} of {} kinds of frames known within 5 %, {} of them from the "
+      "notebook.\n",
+      r.frames, r.seconds, r.within, r.kinds, r.from_notebook);
 }
 
 void print(const Forecast& f, const View& v) {
-  Table t({"In", "Out", "Verdict", "Probability", "Drops", "Range", "Rate", "Limited by", "Dearest stage", "ms", "Segments"});
+  Table t({"In", "Out", "Verdict", "Probability", "Drops", "Range", "Rate", "Limited by", "Dearest stage",
+           "ms", "Segments"});
   for (const Span& s : f.spans)
-    t.row({at(s.in, v), at(s.out, v), verdict_name(s.verdict), fmt::format("{:.0f} %", s.drop_probability * 100), fmt::format("{:.1f}", s.expected_drops), fmt::format("{:.0f}–{:.0f}", s.drops_low, s.drops_high), fmt::format("{:.2f}", s.sustained_rate),
+    t.row({at(s.in, v), at(s.out, v), verdict_name(s.verdict),
+           fmt::format("{:.0f} %", s.drop_probability * 100), fmt::format("{:.1f}", s.expected_drops),
+           fmt::format("{:.0f}–{:.0f}", s.drops_low, s.drops_high), fmt::format("{:.2f}", s.sustained_rate),
            cause_name(s.cause), s.blame.label, fmt::format("{:.1f}", s.blame.ms), names(s.segments, v)});
-  fmt::print("{}  {} frames, {:.1f} dropped expected ({:.0f} to {:.0f}); forecast in {:.3f} s.\n", t.text(), f.range.length(), f.expected_drops, f.drops_low, f.drops_high, f.seconds);
+  fmt::print("{}  {} frames, {:.1f} dropped expected ({:.0f} to {:.0f}); forecast in {:.3f} s.\n", t.text(),
+             f.range.length(), f.expected_drops, f.drops_low, f.drops_high, f.seconds);
 }
 
 void print(const Plan& p, const View& v) {
   fmt::print("{}\n", p.sentence);
   if (p.remedies.empty()) return;
   Table t({"Pre-render", "In", "Out", "Frames", "Time", "Size", "Reason"});
-  for (const Remedy& r : p.remedies) t.row({r.segment_name, at(r.range.in, v), at(r.range.out, v), std::to_string(r.range.length()), duration_text(r.render_seconds), bytes_text(r.bytes), r.reason});
-  fmt::print("{}  Dropped frames expected: {:.1f} before, {:.1f} after.\n", t.text(), p.before.expected_drops, p.after.expected_drops);
+  for (const Remedy& r : p.remedies)
+    t.row({r.segment_name, at(r.range.in, v), at(r.range.out, v), std::to_string(r.range.length()),
+           duration_text(r.render_seconds), bytes_text(r.bytes), r.reason});
+  fmt::print("{}  Dropped frames expected: {:.1f} before, {:.1f} after.\n", t.text(), p.before.expected_drops,
+             p.after.expected_drops);
 }
 
 void print(const PrerenderReport& r) {
-  fmt::print("{} {} frames in {} pieces, {}, in {}; {} frames were sealed already.\n", r.cancelled ? "Stopped after" : "Sealed", r.frames, r.pieces, bytes_text(r.bytes), duration_text(r.seconds), r.already_sealed);
+  fmt::print("{} {} frames in {} pieces, {}, in {}; {} frames were sealed already.\n",
+             r.cancelled ? "Stopped after" : "Sealed", r.frames, r.pieces, bytes_text(r.bytes),
+             duration_text(r.seconds), r.already_sealed);
 }
 
 void print(const Playout& p, const View& v) {
   Table t({"Segment", "Frames", "Dropped", "Rate"});
   for (const SegmentPlay& s : p.segments)
-    if (s.dropped > 0) t.row({v.name_of(s.id), std::to_string(s.frames), std::to_string(s.dropped), fmt::format("{:.2f}", s.sustained_rate)});
+    if (s.dropped > 0)
+      t.row({v.name_of(s.id), std::to_string(s.frames), std::to_string(s.dropped),
+             fmt::format("{:.2f}", s.sustained_rate)});
   std::map<std::string, int> causes;
   for (const FrameLog& l : p.log)
     if (l.dropped) ++causes[cause_name(l.cause)];
   if (p.dropped > 0) fmt::print("{}", t.text());
   std::string why;
   for (const auto& [cause, n] : causes) why += fmt::format("{}{} by {}", why.empty() ? "" : ", ", n, cause);
-  fmt::print("  Played {} frames in {:.1f} s, dropped {}{}; {:.2f} of {:.2f} frames a second.\n", p.frames, p.seconds, p.dropped, why.empty() ? "" : " (" + why + ")", p.rate_reached, p.rate.fps());
+  fmt::print("  Played {} frames in {:.1f} s, dropped {}{}; {:.2f} of {:.2f} frames a second.\n", p.frames,
+             p.seconds, p.dropped, why.empty() ? "" : " (" + why + ")", p.rate_reached, p.rate.fps());
 }
 
 void print(const Audit& a) {
@@ -61,14 +76,20 @@ void print(const Audit& a) {
 
 void print(const Gate& g, const View& v) {
   fmt::print("{}\n", g.sentence());
-  for (const GateItem& i : g.items) fmt::print("  {} {}  {} {}\n", i.stops ? "stops" : "note ", at(i.at, v), i.what, i.remedy);
+  for (const GateItem& i : g.items)
+    fmt::print("  {} {}  {} {}\n", i.stops ? "stops" : "note ", at(i.at, v), i.what, i.remedy);
 }
 
 void print(const Seat& s) {
-  fmt::print("{}\n  {} processors for this process, {} cores; {:.1f} GB memory, {:.1f} GB free; load {:.2f}; accelerator: {}\n", s.processor, s.processors, s.cores, static_cast<double>(s.memory_bytes) / 1e9, static_cast<double>(s.memory_free_bytes) / 1e9,
-             s.load_1min, s.accelerator.empty() ? "none" : s.accelerator);
+  fmt::print(
+      "{}\n  {} processors for this process, {} cores; {:.1f} GB memory, {:.1f} GB free; load {:.2f}; "
+      "accelerator: {}\n",
+      s.processor, s.processors, s.cores, static_cast<double>(s.memory_bytes) / 1e9,
+      static_cast<double>(s.memory_free_bytes) / 1e9, s.load_1min,
+      s.accelerator.empty() ? "none" : s.accelerator);
   Table t({"Volume", "File system", "Size", "Free", "Writable"});
-  for (const Volume& v : s.volumes) t.row({v.mount, v.file_system, bytes_text(v.bytes), bytes_text(v.free_bytes), v.writable ? "yes" : "no"});
+  for (const Volume& v : s.volumes)
+    t.row({v.mount, v.file_system, bytes_text(v.bytes), bytes_text(v.free_bytes), v.writable ? "yes" : "no"});
   fmt::print("{}", t.text());
 }
 

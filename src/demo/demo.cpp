@@ -8,10 +8,10 @@
 #include <thread>
 
 #include "base/clock.h"
+#include "forecast/forecast.h"
+#include "measure/measure.h"
 #include "media/synthetic.h"
 #include "media/writer.h"
-#include "measure/measure.h"
-#include "forecast/forecast.h"
 
 namespace gc {
 namespace {
@@ -25,8 +25,12 @@ struct SourcePlan {
 };
 
 constexpr SourcePlan kSources[] = {
-    {"bowl-turning", "bowl", Form::h264_long_gop, 288, 0.03f}, {"kiln-glow", "kiln", Form::vc3_sq, 192, 0.0f},      {"rain-window", "rain", Form::h264_intra, 240, 0.02f},
-    {"dust-beam", "dust", Form::motion_jpeg, 192, 0.0f},        {"hands-wheel", "hands", Form::h264_long_gop, 288, 0.02f}, {"night-firing", "firing", Form::h264_long_gop, 240, 0.035f},
+    {"bowl-turning", "bowl", Form::h264_long_gop, 288, 0.03f},
+    {"kiln-glow", "kiln", Form::vc3_sq, 192, 0.0f},
+    {"rain-window", "rain", Form::h264_intra, 240, 0.02f},
+    {"dust-beam", "dust", Form::motion_jpeg, 192, 0.0f},
+    {"hands-wheel", "hands", Form::h264_long_gop, 288, 0.02f},
+    {"night-firing", "firing", Form::h264_long_gop, 240, 0.035f},
 };
 
 /// How heavy a segment is made, as a target load; 0 leaves it light.
@@ -43,7 +47,8 @@ struct SegmentPlan {
 constexpr SegmentPlan kMain[] = {
     {"Morning at the pottery", 2, 0, 96, true, 0, false, "Open on the window. Keep it quiet."},
     {"Bowl, first turn", 0, 24, 84, true, 0, false, ""},
-    {"Bowl, glaze close", 0, 120, 96, true, 1.55, false, "Noise danced in the glaze; judge the clean-up in motion."},
+    {"Bowl, glaze close", 0, 120, 96, true, 1.55, false,
+     "Noise danced in the glaze; judge the clean-up in motion."},
     {"Hands, centring", 4, 0, 96, false, 0, false, ""},
     {"Hands, opening", 4, 100, 84, true, 0.97, false, "Skin a touch warmer, please."},
     {"Dust in the beam", 3, 0, 96, true, 0, false, ""},
@@ -65,12 +70,14 @@ constexpr SegmentPlan kMain[] = {
     {"End card", -2, 0, 48, false, 0, false, ""},
 };
 
-Result<void> make_source(const fs::path& file, const SourcePlan& plan, const DemoOptions& o, std::atomic<Frames>& done) {
+Result<void> make_source(const fs::path& file, const SourcePlan& plan, const DemoOptions& o,
+                         std::atomic<Frames>& done) {
   const fs::path temporary = file.string() + ".making" + form_extension(plan.form);
   auto writer = MovieWriter::create(temporary.string(), plan.form, o.width, o.height, {24, 1});
   if (!writer) return std::unexpected(writer.error());
   for (Frames n = 0; n < plan.frames; ++n) {
-    if (auto r = (*writer)->write(synthetic_frame(plan.scene, n, o.width, o.height, o.seed, plan.grain)); !r) return r;
+    if (auto r = (*writer)->write(synthetic_frame(plan.scene, n, o.width, o.height, o.seed, plan.grain)); !r)
+      return r;
     ++done;
   }
   if (auto r = (*writer)->finish(); !r) return r;
@@ -90,12 +97,17 @@ Result<void> make_tone(const fs::path& file, std::uint32_t seed, double brightne
   return write_wav(file.string(), samples);
 }
 
-fs::path source_file(const fs::path& folder, const SourcePlan& s) { return folder / "media" / (std::string(s.name) + form_extension(s.form)); }
+fs::path source_file(const fs::path& folder, const SourcePlan& s) {
+  return folder / "media" / (std::string(s.name) + form_extension(s.form));
+}
 
-Result<bool> make_media(const fs::path& folder, const DemoOptions& o, const std::function<void(double, const std::string&)>& progress) {
+Result<bool> make_media(const fs::path& folder, const DemoOptions& o,
+                        const std::function<void(double, const std::string&)>& progress) {
   std::error_code e;
   fs::create_directories(folder / "media", e);
-  if (e) return environment("the demo folder cannot be made: " + e.message(), folder.string(), "Choose a folder that may be written to.");
+  if (e)
+    return environment("the demo folder cannot be made: " + e.message(), folder.string(),
+                       "Choose a folder that may be written to.");
   std::vector<const SourcePlan*> missing;
   Frames total = 0;
   // A stamp says of which seed and raster the media are, so that they are made once.
@@ -105,7 +117,8 @@ Result<bool> make_media(const fs::path& folder, const DemoOptions& o, const std:
   for (const SourcePlan& s : kSources)
     if (!same || !fs::exists(source_file(folder, s))) missing.push_back(&s), total += s.frames;
   if (missing.empty()) return false;
-  std::sort(missing.begin(), missing.end(), [](const SourcePlan* a, const SourcePlan* b) { return a->frames > b->frames; });
+  std::sort(missing.begin(), missing.end(),
+            [](const SourcePlan* a, const SourcePlan* b) { return a->frames > b->frames; });
   std::atomic<std::size_t> next{0};
   std::atomic<Frames> done{0};
   std::mutex mutex;
@@ -114,7 +127,9 @@ Result<bool> make_media(const fs::path& folder, const DemoOptions& o, const std:
   for (int i = 0; i < default_workers(); ++i)
     threads.emplace_back([&] {
       for (std::size_t n = next++; n < missing.size(); n = next++) {
-        if (progress && i == 0) progress(0.8 * static_cast<double>(done) / static_cast<double>(total), fmt::format("Painting {}", missing[n]->name));
+        if (progress && i == 0)
+          progress(0.8 * static_cast<double>(done) / static_cast<double>(total),
+                   fmt::format("Painting {}", missing[n]->name));
         if (auto r = make_source(source_file(folder, *missing[n]), *missing[n], o, done); !r) {
           const std::lock_guard lock(mutex);
           error = r.error();
@@ -125,20 +140,33 @@ Result<bool> make_media(const fs::path& folder, const DemoOptions& o, const std:
   for (std::thread& t : threads) t.join();
   if (error) return std::unexpected(*error);
   for (const auto& [name, brightness] : {std::pair{"room-tone.wav", 0.01}, std::pair{"rain.wav", 0.2}})
-    if (auto r = make_tone(folder / "media" / name, o.seed, brightness); !r) return std::unexpected(r.error());
-  if (auto r = write_file_atomic(folder / "media" / "made-from.txt", stamp); !r) return std::unexpected(r.error());
+    if (auto r = make_tone(folder / "media" / name, o.seed, brightness); !r)
+      return std::unexpected(r.error());
+  if (auto r = write_file_atomic(folder / "media" / "made-from.txt", stamp); !r)
+    return std::unexpected(r.error());
   return true;
 }
 
 // ---- scaling the heavy segments to this seat ----
 
-Effect effect(const std::string& id, const char* type, Json params) { return {id, type, std::move(params), true, true, {}}; }
-Effect grade(const std::string& id) { return effect(id, "cdl", {{"slope", {1.06, 1.0, 0.94}}, {"offset", {-0.01, -0.005, 0.0}}, {"power", {1.0, 1.0, 1.02}}, {"saturation", 1.08}}); }
-Effect noise_reduction(const std::string& id, int radius) { return effect(id, "spatial_nr", {{"radius", radius}, {"strength", 0.1}}); }
+Effect effect(const std::string& id, const char* type, Json params) {
+  return {id, type, std::move(params), true, true, {}};
+}
+Effect grade(const std::string& id) {
+  return effect(id, "cdl",
+                {{"slope", {1.06, 1.0, 0.94}},
+                 {"offset", {-0.01, -0.005, 0.0}},
+                 {"power", {1.0, 1.0, 1.02}},
+                 {"saturation", 1.08}});
+}
+Effect noise_reduction(const std::string& id, int radius) {
+  return effect(id, "spatial_nr", {{"radius", radius}, {"strength", 0.1}});
+}
 Effect blur(const std::string& id, double sigma) { return effect(id, "blur", {{"sigma", sigma}}); }
 
 /// Time of a frame's whole work, ms, with a stack on a source: median over a short flat-out run.
-double frame_work_ms(const fs::path& file, const SourcePlan& plan, const DemoOptions& o, std::vector<Effect> stack) {
+double frame_work_ms(const fs::path& file, const SourcePlan& plan, const DemoOptions& o,
+                     std::vector<Effect> stack) {
   auto t = std::make_shared<Timeline>();
   t->width = o.width, t->height = o.height;
   auto m = std::make_shared<MediaSource>();
@@ -160,11 +188,13 @@ double frame_work_ms(const fs::path& file, const SourcePlan& plan, const DemoOpt
   for (Frames f = 0; f < count; ++f) frames.push_back(f % plan.frames);
   Frames done = 0;
   {
-    Pipeline pipeline(program, nullptr, {workers, static_cast<int>(count), true, false, false}, frames, [&](FrameResult&& r) {
-      const std::lock_guard lock(mutex);
-      if (++done > workers) work.push_back(static_cast<float>(r.done_ms - r.fetch_began_ms));
-      if (done == count) over.notify_all();
-    });
+    Pipeline pipeline(program, nullptr, {workers, static_cast<int>(count), true, false, false}, frames,
+                      [&](FrameResult&& r) {
+                        const std::lock_guard lock(mutex);
+                        if (++done > workers)
+                          work.push_back(static_cast<float>(r.done_ms - r.fetch_began_ms));
+                        if (done == count) over.notify_all();
+                      });
     std::unique_lock lock(mutex);
     over.wait(lock, [&] { return done == count; });
   }
@@ -173,8 +203,8 @@ double frame_work_ms(const fs::path& file, const SourcePlan& plan, const DemoOpt
 
 /// What the two heavy effects cost here, as straight lines.
 struct Laws {
-  double base = 0;                  // decode, convert, grade, display
-  double nr[16] = {};               // by radius
+  double base = 0;     // decode, convert, grade, display
+  double nr[16] = {};  // by radius
   double blur_fixed = 0, blur_px = 0;
 };
 
@@ -195,8 +225,8 @@ Laws learn(const fs::path& folder, const DemoOptions& o) {
   return l;
 }
 
-/// Effects that bring a graded segment to the target load here. Noise reduction takes the larger part and a small blur
-/// the rest, or blur alone.
+/// Effects that bring a graded segment to the target load here. Noise reduction takes the larger part and a
+/// small blur the rest, or blur alone.
 std::vector<Effect> heavy(const std::string& id, const SegmentPlan& plan, const Laws& laws) {
   const double wanted = plan.target * default_workers() * (1000.0 / 24) - laws.base;
   std::vector<Effect> stack;
@@ -216,16 +246,21 @@ std::vector<Effect> heavy(const std::string& id, const SegmentPlan& plan, const 
 
 class Builder {
  public:
-  Builder(fs::path folder, const DemoOptions& o, const Laws& laws) : folder_(std::move(folder)), o_(o), laws_(laws), t_(std::make_shared<Timeline>()) {}
+  Builder(fs::path folder, const DemoOptions& o, const Laws& laws)
+      : folder_(std::move(folder)), o_(o), laws_(laws), t_(std::make_shared<Timeline>()) {}
 
-  /// Segments near the budget have to meet it closely: their work is timed as it is, and what is off goes into the blur.
+  /// Segments near the budget have to meet it closely: their work is timed as it is, and what is off goes
+  /// into the blur.
   void refine(const SegmentPlan& plan, std::vector<Effect>& stack, const std::string& id) const {
     const SourcePlan& source = kSources[plan.source];
     std::vector<Effect> all = stack;
     all.push_back(grade(id + "-grade"));
-    const double off = plan.target * default_workers() * (1000.0 / 24) - frame_work_ms(source_file(folder_, source), source, o_, all);
+    const double off = plan.target * default_workers() * (1000.0 / 24) -
+                       frame_work_ms(source_file(folder_, source), source, o_, all);
     for (Effect& e : stack)
-      if (e.type == "blur") e.params["sigma"] = std::clamp(std::round((e.params["sigma"].get<double>() + off / laws_.blur_px) * 100) / 100, 0.0, 60.0);
+      if (e.type == "blur")
+        e.params["sigma"] = std::clamp(
+            std::round((e.params["sigma"].get<double>() + off / laws_.blur_px) * 100) / 100, 0.0, 60.0);
   }
 
   TimelinePtr build() {
@@ -234,18 +269,34 @@ class Builder {
     t_->start = 24 * 3600;  // 01:00:00:00, as is common
     for (const SourcePlan& s : kSources) add_media(source_file(folder_, s), s.frames);
     composition();
-    TrackPtr main = main_track(), inset = upper_track("V2", "Inset", {{7, 12, 60, 4, "Wheel, second camera"}, {16, 10, 60, 1, "Kiln gauge"}});
-    TrackPtr titles = title_track({{0, 24, 60, "The Kiln Year"}, {5, 12, 60, "The glaze room"}, {12, 6, 54, "Night firing"}, {21, 0, 48, "For the people of the kiln"}});
+    TrackPtr main = main_track(),
+             inset = upper_track("V2", "Inset",
+                                 {{7, 12, 60, 4, "Wheel, second camera"}, {16, 10, 60, 1, "Kiln gauge"}});
+    TrackPtr titles = title_track({{0, 24, 60, "The Kiln Year"},
+                                   {5, 12, 60, "The glaze room"},
+                                   {12, 6, 54, "Night firing"},
+                                   {21, 0, 48, "For the people of the kiln"}});
     t_->tracks = {main, inset, titles, audio_track("A1", "room-tone.wav"), audio_track("A2", "rain.wav")};
     return t_;
   }
   int segments() const { return count_; }
 
  private:
-  struct Inset { int over; Frames at, length; int source; const char* name; };
-  struct TitleAt { int over; Frames at, length; const char* text; };
+  struct Inset {
+    int over;
+    Frames at, length;
+    int source;
+    const char* name;
+  };
+  struct TitleAt {
+    int over;
+    Frames at, length;
+    const char* text;
+  };
 
-  Frames scaled(Frames f) const { return std::max<Frames>(6, static_cast<Frames>(std::lround(static_cast<double>(f) * o_.length))); }
+  Frames scaled(Frames f) const {
+    return std::max<Frames>(6, static_cast<Frames>(std::lround(static_cast<double>(f) * o_.length)));
+  }
 
   void add_media(const fs::path& file, Frames length) {
     auto m = std::make_shared<MediaSource>();
@@ -275,13 +326,15 @@ class Builder {
       s->source_in = plan.in;
       if (plan.source >= 0) s->ref = kSources[plan.source].name;
       if (plan.source == -1) s->content = Content::composition, s->ref = "shelf-of-bowls", s->source_in = 0;
-      if (plan.source == -2) s->content = Content::generator, s->ref = "solid", s->generator = {{"colour", {0.035, 0.03, 0.028}}};
+      if (plan.source == -2)
+        s->content = Content::generator, s->ref = "solid", s->generator = {{"colour", {0.035, 0.03, 0.028}}};
       if (plan.target > 0) s->stack = heavy(s->id, plan, laws_);
       if (std::abs(plan.target - 1) < 0.1) refine(plan, s->stack, s->id);
       if (plan.graded) s->stack.push_back(grade(s->id + "-grade"));
       if (std::string_view(plan.name) == "Bowl on the bench") {
         Transition dissolve;
-        dissolve.id = "ky-dissolve", dissolve.in_offset = dissolve.out_offset = std::min<Frames>(12, s->duration / 3);
+        dissolve.id = "ky-dissolve",
+        dissolve.in_offset = dissolve.out_offset = std::min<Frames>(12, s->duration / 3);
         track->items.push_back(dissolve);
       }
       starts_.push_back(at);
@@ -299,7 +352,8 @@ class Builder {
     track->id = id, track->name = name;
     Frames at = 0;
     for (const At& i : items) {
-      const Frames start = starts_[static_cast<std::size_t>(i.over)] + static_cast<Frames>(static_cast<double>(i.at) * o_.length);
+      const Frames start = starts_[static_cast<std::size_t>(i.over)] +
+                           static_cast<Frames>(static_cast<double>(i.at) * o_.length);
       if (start > at) track->items.push_back(Gap{start - at, {}});
       SegmentPtr s = make(i);
       at = start + s->duration;
@@ -313,7 +367,8 @@ class Builder {
       auto s = segment(i.name, scaled(i.length));
       s->ref = kSources[i.source].name;
       s->source_in = 40;
-      s->stack = {effect(s->id + "-place", "transform", {{"x", 0.79}, {"y", 0.25}, {"scale", 0.34}, {"opacity", 0.92}})};
+      s->stack = {effect(s->id + "-place", "transform",
+                         {{"x", 0.79}, {"y", 0.25}, {"scale", 0.34}, {"opacity", 0.92}})};
       return s;
     });
   }
@@ -322,7 +377,10 @@ class Builder {
     return above("V3", "Titles", items, [&](const TitleAt& i) {
       auto s = segment(std::string("Title: ") + i.text, scaled(i.length));
       s->content = Content::generator, s->ref = "title";
-      s->generator = {{"text", i.text}, {"size", i.over == 0 || i.over == 21 ? 0.11 : 0.06}, {"x", 0.5}, {"y", i.over == 0 || i.over == 21 ? 0.5 : 0.86}};
+      s->generator = {{"text", i.text},
+                      {"size", i.over == 0 || i.over == 21 ? 0.11 : 0.06},
+                      {"x", 0.5},
+                      {"y", i.over == 0 || i.over == 21 ? 0.5 : 0.86}};
       return s;
     });
   }
@@ -337,7 +395,8 @@ class Builder {
     a->ref = kSources[0].name, a->source_in = 60;
     auto b = segment("Dust, inset", scaled(96));
     b->ref = kSources[3].name, b->source_in = 20;
-    b->stack = {effect("shelf-place", "transform", {{"x", 0.24}, {"y", 0.7}, {"scale", 0.4}, {"opacity", 0.85}})};
+    b->stack = {
+        effect("shelf-place", "transform", {{"x", 0.24}, {"y", 0.7}, {"scale", 0.4}, {"opacity", 0.85}})};
     below->items.push_back(SegmentPtr(a)), over->items.push_back(SegmentPtr(b));
     c->tracks = {below, over};
     t_->compositions[c->id] = c;
@@ -370,7 +429,8 @@ class Builder {
 
 }  // namespace
 
-Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options, const std::function<void(double, const std::string&)>& progress) {
+Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options,
+                             const std::function<void(double, const std::string&)>& progress) {
   const Stopwatch watch;
   const fs::path folder = fs::absolute(wanted).lexically_normal();
   auto made = make_media(folder, options, progress);
@@ -388,7 +448,10 @@ Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options,
   report.media_made = *made;
   report.seconds_taken = watch.ms() / 1000;
   const double budget = default_workers() * (1000.0 / 24);
-  report.scaling = fmt::format("A light frame takes {:.0f} ms of work here, a load of {:.2f} on {} processors; heavy segments were given effects for loads of 0.97 to 2.3.", laws.base, laws.base / budget, default_workers());
+  report.scaling = fmt::format(
+      "A light frame takes {:.0f} ms of work here, a load of {:.2f} on {} processors; heavy segments were "
+      "given effects for loads of 0.97 to 2.3.",
+      laws.base, laws.base / budget, default_workers());
   if (laws.base > 0.9 * budget) report.scaling += " This seat is too slow for light segments to hold.";
   if (progress) progress(1, "The demo is ready");
   return report;

@@ -17,12 +17,14 @@ struct DemoReport {
   fs::path timeline;
   int segments = 0, sources = 0;
   double seconds_of_picture = 0, seconds_taken = 0;
-  bool media_made = false;   ///< false when they were there already
-  std::string scaling;       ///< what the heavy segments were scaled by, a sentence
+  bool media_made = false;  ///< false when they were there already
+  std::string scaling;      ///< what the heavy segments were scaled by, a sentence
 };
 
-/// Makes the media (when they are not there), measures the seat briefly, scales the heavy effects so that some spans
-/// hold, some waver and some spill here, and writes FOLDER/the-kiln-year.otio. `progress` gets 0…1 and what is done.
-Result<DemoReport> make_demo(const fs::path& folder, const DemoOptions& options, const std::function<void(double, const std::string&)>& progress);
+/// Makes the media (when they are not there), measures the seat briefly, scales the heavy effects so that
+/// some spans hold, some waver and some spill here, and writes FOLDER/the-kiln-year.otio. `progress` gets 0…1
+/// and what is done.
+Result<DemoReport> make_demo(const fs::path& folder, const DemoOptions& options,
+                             const std::function<void(double, const std::string&)>& progress);
 
 }  // namespace gc

@@ -60,14 +60,19 @@ Result<FrameRange> parse_range(const std::string& text, const View& view) {
     // A timecode counts from the timeline's start, a plain number from its first frame.
     return f && p.find(':') != std::string::npos ? std::optional(*f - view.timeline->start) : f;
   };
-  const auto in = part(text.substr(0, dash), r.in), out = dash == std::string::npos ? std::optional(r.out) : part(text.substr(dash + 1), r.out);
+  const auto in = part(text.substr(0, dash), r.in),
+             out = dash == std::string::npos ? std::optional(r.out) : part(text.substr(dash + 1), r.out);
   if (!in || !out || *in < 0 || *out > r.out || *in >= *out)
-    return usage(fmt::format("'{}' is no range of this timeline", text), fmt::format("Give IN-OUT as frames 0 to {} or as timecodes {} to {}.", r.out, timecode(view.timeline->start, view.timeline->rate), timecode(view.timeline->start + r.out, view.timeline->rate)));
+    return usage(fmt::format("'{}' is no range of this timeline", text),
+                 fmt::format("Give IN-OUT as frames 0 to {} or as timecodes {} to {}.", r.out,
+                             timecode(view.timeline->start, view.timeline->rate),
+                             timecode(view.timeline->start + r.out, view.timeline->rate)));
   return FrameRange{*in, *out};
 }
 
 void remember(const Audit& a, const View& view, Notebook& notebook) {
-  notebook.add_audit({view.timeline->name, now_utc(), a.drops_forecast, static_cast<double>(a.drops_observed), a.span_f1, static_cast<int>(a.spans_forecast.size()), a.matched_forecast});
+  notebook.add_audit({view.timeline->name, now_utc(), a.drops_forecast, static_cast<double>(a.drops_observed),
+                      a.span_f1, static_cast<int>(a.spans_forecast.size()), a.matched_forecast});
 }
 
 std::string track_record(const Notebook& notebook) {
@@ -75,9 +80,11 @@ std::string track_record(const Notebook& notebook) {
   const std::vector<AuditRecord> all = notebook.audits();
   for (const AuditRecord& r : all) called += r.spans_called, right += r.spans_right;
   if (all.empty()) return "";
-  if (called == 0) return fmt::format("{} audit{}; no span was called to drop.", all.size(), all.size() == 1 ? "" : "s");
+  if (called == 0)
+    return fmt::format("{} audit{}; no span was called to drop.", all.size(), all.size() == 1 ? "" : "s");
   const Interval01 w = wilson(right, called);
-  return fmt::format("Of {} span{} called to drop, {} did ({:.0f} to {:.0f} % at 95 % confidence).", called, called == 1 ? "" : "s", right, w.low * 100, w.high * 100);
+  return fmt::format("Of {} span{} called to drop, {} did ({:.0f} to {:.0f} % at 95 % confidence).", called,
+                     called == 1 ? "" : "s", right, w.low * 100, w.high * 100);
 }
 
 }  // namespace gc

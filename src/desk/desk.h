@@ -1,4 +1,5 @@
-// The desk: one timeline opened on this seat, with everything that belongs to it. Windows and commands ask it.
+// The desk: one timeline opened on this seat, with everything that belongs to it. Windows and commands ask
+// it.
 #pragma once
 #include "audit/audit.h"
 #include "interchange/otio.h"
@@ -27,7 +28,9 @@ struct Stores {
   ForecastOptions forecast_options() const;
   PlanOptions plan_options() const { return {forecast_options(), 0.5}; }
   PlayOptions play_options(PlayMode mode) const { return {mode, options.workers, options.horizon}; }
-  MeasureOptions measure_options(double seconds, bool again) const { return {seconds, 0.05, options.workers, again}; }
+  MeasureOptions measure_options(double seconds, bool again) const {
+    return {seconds, 0.05, options.workers, again};
+  }
   PrerenderOptions prerender_options() const { return {options.workers, true, std::uint64_t{1} << 30}; }
 };
 
@@ -45,7 +48,8 @@ View view_of(const TimelinePtr& timeline, const Stores& stores);
 
 inline FrameRange whole(const View& v) { return {0, v.played->duration()}; }
 
-/// Frames for "IN-OUT", each a frame count or a timecode of the timeline; either may be left out. Empty text: all.
+/// Frames for "IN-OUT", each a frame count or a timecode of the timeline; either may be left out. Empty text:
+/// all.
 Result<FrameRange> parse_range(const std::string& text, const View& view);
 
 /// Records what an audit found.

@@ -12,7 +12,8 @@ const char* gate_kind_name(GateKind k) {
 }
 
 Json json_of(const StageCost& s) {
-  return {{"stage", stage_name(s.kind)}, {"segment", s.segment}, {"effect", s.effect}, {"label", s.label}, {"ms_per_frame", s.ms}, {"estimated", s.estimated}};
+  return {{"stage", stage_name(s.kind)}, {"segment", s.segment},    {"effect", s.effect}, {"label", s.label},
+          {"ms_per_frame", s.ms},        {"estimated", s.estimated}};
 }
 Json json_of(const std::vector<FrameRange>& ranges) {
   Json all = Json::array();
@@ -23,33 +24,78 @@ Json json_of(const std::vector<FrameRange>& ranges) {
 }  // namespace
 
 Json to_json(const MeasureReport& r) {
-  return {{"kinds", r.kinds}, {"within_tolerance", r.within}, {"from_notebook", r.from_notebook}, {"frames_timed", r.frames}, {"seconds", r.seconds}, {"cancelled", r.cancelled}};
+  return {{"kinds", r.kinds},         {"within_tolerance", r.within}, {"from_notebook", r.from_notebook},
+          {"frames_timed", r.frames}, {"seconds", r.seconds},         {"cancelled", r.cancelled}};
 }
 
 Json to_json(const Forecast& f) {
   Json spans = Json::array(), segments = Json::array();
   for (const Span& s : f.spans)
-    spans.push_back({{"in", s.in}, {"out", s.out}, {"verdict", verdict_name(s.verdict)}, {"drop_probability", s.drop_probability}, {"expected_drops", s.expected_drops}, {"drops_low", s.drops_low}, {"drops_high", s.drops_high},
-                     {"sustained_rate", s.sustained_rate}, {"cause", cause_name(s.cause)}, {"blame", json_of(s.blame)}, {"segments", s.segments}});
+    spans.push_back({{"in", s.in},
+                     {"out", s.out},
+                     {"verdict", verdict_name(s.verdict)},
+                     {"drop_probability", s.drop_probability},
+                     {"expected_drops", s.expected_drops},
+                     {"drops_low", s.drops_low},
+                     {"drops_high", s.drops_high},
+                     {"sustained_rate", s.sustained_rate},
+                     {"cause", cause_name(s.cause)},
+                     {"blame", json_of(s.blame)},
+                     {"segments", s.segments}});
   for (const IntervalCost& c : f.intervals) {
     Json stages = Json::array();
     for (const StageCost& s : c.stages) stages.push_back(json_of(s));
-    segments.push_back({{"in", c.in}, {"out", c.out}, {"load", c.load}, {"load_low", c.load_low}, {"load_high", c.load_high}, {"live_load", c.live_load}, {"fetch_ms", c.fetch_ms}, {"process_ms", c.process_ms},
-                        {"sealed", c.sealed}, {"broken", c.broken}, {"measured", c.measured}, {"stages", stages}});
+    segments.push_back({{"in", c.in},
+                        {"out", c.out},
+                        {"load", c.load},
+                        {"load_low", c.load_low},
+                        {"load_high", c.load_high},
+                        {"live_load", c.live_load},
+                        {"fetch_ms", c.fetch_ms},
+                        {"process_ms", c.process_ms},
+                        {"sealed", c.sealed},
+                        {"broken", c.broken},
+                        {"measured", c.measured},
+                        {"stages", stages}});
   }
-  return {{"rate", f.rate.fps()}, {"frames", f.range.length()}, {"in", f.range.in}, {"out", f.range.out}, {"expected_drops", f.expected_drops}, {"drops_low", f.drops_low}, {"drops_high", f.drops_high},
-          {"fully_measured", f.fully_measured}, {"forecast_seconds", f.seconds}, {"spans", spans}, {"intervals", segments}};
+  return {{"rate", f.rate.fps()},
+          {"frames", f.range.length()},
+          {"in", f.range.in},
+          {"out", f.range.out},
+          {"expected_drops", f.expected_drops},
+          {"drops_low", f.drops_low},
+          {"drops_high", f.drops_high},
+          {"fully_measured", f.fully_measured},
+          {"forecast_seconds", f.seconds},
+          {"spans", spans},
+          {"intervals", segments}};
 }
 
 Json to_json(const Plan& p) {
   Json remedies = Json::array();
   for (const Remedy& r : p.remedies)
-    remedies.push_back({{"kind", "pre-render"}, {"in", r.range.in}, {"out", r.range.out}, {"segment", r.segment}, {"segment_name", r.segment_name}, {"render_seconds", r.render_seconds}, {"bytes", r.bytes}, {"reason", r.reason}});
-  return {{"sentence", p.sentence}, {"remedies", remedies}, {"frames", p.frames}, {"render_seconds", p.render_seconds}, {"bytes", p.bytes}, {"drops_before", p.before.expected_drops}, {"drops_after", p.after.expected_drops}, {"holds_after", p.holds}};
+    remedies.push_back({{"kind", "pre-render"},
+                        {"in", r.range.in},
+                        {"out", r.range.out},
+                        {"segment", r.segment},
+                        {"segment_name", r.segment_name},
+                        {"render_seconds", r.render_seconds},
+                        {"bytes", r.bytes},
+                        {"reason", r.reason}});
+  return {{"sentence", p.sentence},
+          {"remedies", remedies},
+          {"frames", p.frames},
+          {"render_seconds", p.render_seconds},
+          {"bytes", p.bytes},
+          {"drops_before", p.before.expected_drops},
+          {"drops_after", p.after.expected_drops},
+          {"holds_after", p.holds}};
 }
 
 Json to_json(const PrerenderReport& r) {
-  return {{"frames", r.frames}, {"already_sealed_frames", r.already_sealed}, {"pieces", r.pieces}, {"bytes", r.bytes}, {"seconds", r.seconds}, {"cancelled", r.cancelled}};
+  return {{"frames", r.frames},   {"already_sealed_frames", r.already_sealed},
+          {"pieces", r.pieces},   {"bytes", r.bytes},
+          {"seconds", r.seconds}, {"cancelled", r.cancelled}};
 }
 
 Json to_json(const Playout& p) {
@@ -57,27 +103,74 @@ Json to_json(const Playout& p) {
   Frames offline = 0, sealed = 0;
   for (const FrameLog& l : p.log) {
     offline += l.offline, sealed += l.sealed;
-    if (l.dropped) drops.push_back({{"frame", l.frame}, {"late_ms", l.late_ms}, {"started", l.done_ms >= 0}, {"cause", cause_name(l.cause)}});
+    if (l.dropped)
+      drops.push_back({{"frame", l.frame},
+                       {"late_ms", l.late_ms},
+                       {"started", l.done_ms >= 0},
+                       {"cause", cause_name(l.cause)}});
   }
-  for (const SegmentPlay& s : p.segments) segments.push_back({{"id", s.id}, {"frames", s.frames}, {"dropped", s.dropped}, {"sustained_rate", s.sustained_rate}});
-  return {{"mode", mode_name(p.mode)}, {"rate", p.rate.fps()}, {"in", p.range.in}, {"out", p.range.out}, {"frames", p.frames}, {"dropped", p.dropped}, {"dropped_outside", p.dropped_outside}, {"offline_frames", offline}, {"sealed_frames", sealed},
-          {"rate_reached", p.rate_reached}, {"seconds", p.seconds}, {"preroll_seconds", p.preroll_seconds}, {"stopped", p.stopped}, {"drops", drops}, {"segments", segments}};
+  for (const SegmentPlay& s : p.segments)
+    segments.push_back(
+        {{"id", s.id}, {"frames", s.frames}, {"dropped", s.dropped}, {"sustained_rate", s.sustained_rate}});
+  return {{"mode", mode_name(p.mode)},
+          {"rate", p.rate.fps()},
+          {"in", p.range.in},
+          {"out", p.range.out},
+          {"frames", p.frames},
+          {"dropped", p.dropped},
+          {"dropped_outside", p.dropped_outside},
+          {"offline_frames", offline},
+          {"sealed_frames", sealed},
+          {"rate_reached", p.rate_reached},
+          {"seconds", p.seconds},
+          {"preroll_seconds", p.preroll_seconds},
+          {"stopped", p.stopped},
+          {"drops", drops},
+          {"segments", segments}};
 }
 
 Json to_json(const Audit& a, const Forecast& f, const Playout& p) {
-  return {{"sentence", a.sentence}, {"drops_forecast", a.drops_forecast}, {"drops_low", a.drops_low}, {"drops_high", a.drops_high}, {"drops_observed", a.drops_observed}, {"drops_outside", a.drops_outside},
-          {"span_precision", a.span_precision}, {"span_recall", a.span_recall}, {"span_f1", a.span_f1}, {"spans_forecast", json_of(a.spans_forecast)}, {"spans_observed", json_of(a.spans_observed)},
-          {"disagreements", a.disagreements}, {"forecast", to_json(f)}, {"playout", to_json(p)}};
+  return {{"sentence", a.sentence},
+          {"drops_forecast", a.drops_forecast},
+          {"drops_low", a.drops_low},
+          {"drops_high", a.drops_high},
+          {"drops_observed", a.drops_observed},
+          {"drops_outside", a.drops_outside},
+          {"span_precision", a.span_precision},
+          {"span_recall", a.span_recall},
+          {"span_f1", a.span_f1},
+          {"spans_forecast", json_of(a.spans_forecast)},
+          {"spans_observed", json_of(a.spans_observed)},
+          {"disagreements", a.disagreements},
+          {"forecast", to_json(f)},
+          {"playout", to_json(p)}};
 }
 
 Json to_json(const Gate& g) {
   Json items = Json::array();
-  for (const GateItem& i : g.items) items.push_back({{"kind", gate_kind_name(i.kind)}, {"stops_delivery", i.stops}, {"segment", i.segment}, {"at", i.at}, {"what", i.what}, {"remedy", i.remedy}});
-  return {{"may_deliver", g.may_deliver()}, {"sentence", g.sentence()}, {"broken_seals", g.count(GateKind::broken_seal)}, {"open_slips", g.count(GateKind::open_slip)}, {"offline", g.count(GateKind::offline)}, {"items", items}};
+  for (const GateItem& i : g.items)
+    items.push_back({{"kind", gate_kind_name(i.kind)},
+                     {"stops_delivery", i.stops},
+                     {"segment", i.segment},
+                     {"at", i.at},
+                     {"what", i.what},
+                     {"remedy", i.remedy}});
+  return {{"may_deliver", g.may_deliver()},
+          {"sentence", g.sentence()},
+          {"broken_seals", g.count(GateKind::broken_seal)},
+          {"open_slips", g.count(GateKind::open_slip)},
+          {"offline", g.count(GateKind::offline)},
+          {"items", items}};
 }
 
 Json to_json(const DemoReport& d) {
-  return {{"timeline", d.timeline.string()}, {"segments", d.segments}, {"sources", d.sources}, {"picture_seconds", d.seconds_of_picture}, {"media_made", d.media_made}, {"scaling", d.scaling}, {"seconds", d.seconds_taken}};
+  return {{"timeline", d.timeline.string()},
+          {"segments", d.segments},
+          {"sources", d.sources},
+          {"picture_seconds", d.seconds_of_picture},
+          {"media_made", d.media_made},
+          {"scaling", d.scaling},
+          {"seconds", d.seconds_taken}};
 }
 
 Json describe(const View& v, MediaCatalog& media) {
@@ -92,25 +185,55 @@ Json describe(const View& v, MediaCatalog& media) {
       const auto* s = std::get_if<SegmentPtr>(&item);
       if (!s) continue;
       Json stack = Json::array();
-      for (const Effect& e : (*s)->stack) stack.push_back({{"id", e.id}, {"type", e.type}, {"params", e.params}, {"enabled", e.enabled}, {"known", effect_type(e.type) != nullptr}, {"bypassed", bypassed(t, (*s)->id, e.id)}});
+      for (const Effect& e : (*s)->stack)
+        stack.push_back({{"id", e.id},
+                         {"type", e.type},
+                         {"params", e.params},
+                         {"enabled", e.enabled},
+                         {"known", effect_type(e.type) != nullptr},
+                         {"bypassed", bypassed(t, (*s)->id, e.id)}});
       static constexpr const char* kContent[] = {"source", "composition", "generator", "offline"};
-      segments.push_back({{"id", (*s)->id}, {"name", (*s)->name}, {"note", (*s)->note}, {"in", at}, {"out", at + (*s)->duration}, {"timecode_in", timecode(t.start + at, t.rate)}, {"content", kContent[static_cast<std::size_t>((*s)->content)]}, {"ref", (*s)->ref}, {"enabled", (*s)->enabled}, {"stack", stack}});
+      segments.push_back({{"id", (*s)->id},
+                          {"name", (*s)->name},
+                          {"note", (*s)->note},
+                          {"in", at},
+                          {"out", at + (*s)->duration},
+                          {"timecode_in", timecode(t.start + at, t.rate)},
+                          {"content", kContent[static_cast<std::size_t>((*s)->content)]},
+                          {"ref", (*s)->ref},
+                          {"enabled", (*s)->enabled},
+                          {"stack", stack}});
       at += (*s)->duration;
     }
-    tracks.push_back({{"id", track->id}, {"name", track->name}, {"kind", track->video ? "video" : "audio"}, {"enabled", track->enabled}, {"segments", segments}});
+    tracks.push_back({{"id", track->id},
+                      {"name", track->name},
+                      {"kind", track->video ? "video" : "audio"},
+                      {"enabled", track->enabled},
+                      {"segments", segments}});
   }
   for (const auto& [id, m] : t.sources) {
     Json j = {{"id", id}, {"name", m->name}, {"path", m->path}, {"frames", m->length}};
     if (m->path.ends_with(".wav")) {
       j["kind"] = "audio", j["online"] = fs::exists(m->path);
     } else if (const auto info = media.info(m->path)) {
-      j.update({{"kind", "video"}, {"online", true}, {"codec", info->codec}, {"intra", info->intra}, {"width", info->width}, {"height", info->height}, {"rate", info->rate.fps()}, {"bits", info->bits}, {"bytes", info->bytes}});
+      j.update({{"kind", "video"},
+                {"online", true},
+                {"codec", info->codec},
+                {"intra", info->intra},
+                {"width", info->width},
+                {"height", info->height},
+                {"rate", info->rate.fps()},
+                {"bits", info->bits},
+                {"bytes", info->bytes}});
     } else {
       j.update({{"kind", "video"}, {"online", false}, {"trouble", info.error().text()}});
     }
     sources.push_back(std::move(j));
   }
-  return {{"name", t.name}, {"rate", t.rate.fps()}, {"width", t.width}, {"height", t.height}, {"frames", t.duration()}, {"timecode_start", timecode(t.start, t.rate)}, {"tracks", tracks}, {"media", sources}, {"compositions", t.compositions.size()}, {"slips", t.slips.size()}, {"remarks", t.remarks}};
+  return {{"name", t.name},          {"rate", t.rate.fps()},   {"width", t.width},
+          {"height", t.height},      {"frames", t.duration()}, {"timecode_start", timecode(t.start, t.rate)},
+          {"tracks", tracks},        {"media", sources},       {"compositions", t.compositions.size()},
+          {"slips", t.slips.size()}, {"remarks", t.remarks}};
 }
 
 }  // namespace gc

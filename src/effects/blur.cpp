@@ -29,8 +29,14 @@ class Blur : public EffectInstance {
 }  // namespace
 
 const EffectType& blur_effect() {
-  static const EffectType type{"blur", "Gaussian blur", StageKind::effect, {{"sigma", "Radius (1 σ)", "px", 0, 60, 4, 1, true}}, false,
-                               [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> { return std::make_unique<Blur>(param(blur_effect(), p, "sigma")); }};
+  static const EffectType type{"blur",
+                               "Gaussian blur",
+                               StageKind::effect,
+                               {{"sigma", "Radius (1 σ)", "px", 0, 60, 4, 1, true}},
+                               false,
+                               [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
+                                 return std::make_unique<Blur>(param(blur_effect(), p, "sigma"));
+                               }};
   return type;
 }
 

@@ -1,4 +1,5 @@
-// Grade by ASC CDL 1.2: out = clamp(in × slope + offset) ^ power in each channel, then saturation about Rec. 709 luma.
+// Grade by ASC CDL 1.2: out = clamp(in × slope + offset) ^ power in each channel, then saturation about Rec.
+// 709 luma.
 #include "effects/cdl_kernel.h"
 #include "effects/registry.h"
 
@@ -44,13 +45,17 @@ class Cdl : public EffectInstance {
 }  // namespace
 
 const EffectType& cdl_effect() {
-  static const EffectType type{
-      "cdl",
-      "CDL grade",
-      StageKind::grade,
-      {{"slope", "Slope", "", 0, 16, 1, 3}, {"offset", "Offset", "", -4, 4, 0, 3}, {"power", "Power", "", 0.05, 16, 1, 3}, {"saturation", "Saturation", "", 0, 8, 1}},
-      false,
-      [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> { return std::make_unique<Cdl>(cdl_effect(), p); }};
+  static const EffectType type{"cdl",
+                               "CDL grade",
+                               StageKind::grade,
+                               {{"slope", "Slope", "", 0, 16, 1, 3},
+                                {"offset", "Offset", "", -4, 4, 0, 3},
+                                {"power", "Power", "", 0.05, 16, 1, 3},
+                                {"saturation", "Saturation", "", 0, 8, 1}},
+                               false,
+                               [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
+                                 return std::make_unique<Cdl>(cdl_effect(), p);
+                               }};
   return type;
 }
 

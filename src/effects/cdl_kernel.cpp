@@ -1,4 +1,5 @@
-// Compiled with relaxed floating-point rules, so that the loops use the C library's vector powf (at most 4 ulp off).
+// Compiled with relaxed floating-point rules, so that the loops use the C library's vector powf (at most 4
+// ulp off).
 #include "effects/cdl_kernel.h"
 
 #include <math.h>
@@ -32,7 +33,8 @@ GC_CLONES void power_of(float* v, std::size_t n, float power) {
 GC_CLONES void saturate(float* r, float* g, float* b, std::size_t n, float saturation) {
   for (std::size_t i = 0; i < n; ++i) {
     const float luma = 0.2126f * r[i] + 0.7152f * g[i] + 0.0722f * b[i];
-    const float x = luma + saturation * (r[i] - luma), y = luma + saturation * (g[i] - luma), z = luma + saturation * (b[i] - luma);
+    const float x = luma + saturation * (r[i] - luma), y = luma + saturation * (g[i] - luma),
+                z = luma + saturation * (b[i] - luma);
     r[i] = x < 0.0f ? 0.0f : x > 1.0f ? 1.0f : x;
     g[i] = y < 0.0f ? 0.0f : y > 1.0f ? 1.0f : y;
     b[i] = z < 0.0f ? 0.0f : z > 1.0f ? 1.0f : z;

@@ -11,8 +11,8 @@ struct CdlValues {
   float saturation = 1;
 };
 
-/// out = clamp(in × slope + offset, 0, 1) ^ power in each channel, then saturation about Rec. 709 luma (0.2126, 0.7152,
-/// 0.0722), clamped to 0…1. RGBA pixels, not premultiplied; alpha stays.
+/// out = clamp(in × slope + offset, 0, 1) ^ power in each channel, then saturation about Rec. 709 luma
+/// (0.2126, 0.7152, 0.0722), clamped to 0…1. RGBA pixels, not premultiplied; alpha stays.
 void cdl_pixels(float* rgba, std::size_t pixels, const CdlValues& values);
 
 }  // namespace gc

@@ -44,8 +44,11 @@ std::vector<std::string> param_remarks(const EffectType& type, const Json& param
     if (s->text) continue;
     for (std::size_t i = 0; i < static_cast<std::size_t>(s->values); ++i) {
       const Json* v = number_at(params, name, i);
-      if (!v) remarks.push_back(fmt::format("{}: '{}' is not a number; {} is used.", type.label, name, s->usual));
-      else if (const double x = v->get<double>(); !(x >= s->least && x <= s->most)) remarks.push_back(fmt::format("{}: '{}' is {}, outside {} to {}; the nearest is used.", type.label, name, x, s->least, s->most));
+      if (!v)
+        remarks.push_back(fmt::format("{}: '{}' is not a number; {} is used.", type.label, name, s->usual));
+      else if (const double x = v->get<double>(); !(x >= s->least && x <= s->most))
+        remarks.push_back(fmt::format("{}: '{}' is {}, outside {} to {}; the nearest is used.", type.label,
+                                      name, x, s->least, s->most));
     }
   }
   return remarks;
@@ -55,7 +58,9 @@ Hash128 cost_key(const EffectType& type, const Json& params, int width, int heig
   Hasher h;
   h.add(type.id).add(width).add(height);
   for (const ParamSpec& s : type.params)
-    if (s.costs) h.add(s.name).add(s.text ? text_or(params, s.name.c_str(), "") : fmt::format("{:.4g}", param(type, params, s.name.c_str())));
+    if (s.costs)
+      h.add(s.name).add(s.text ? text_or(params, s.name.c_str(), "")
+                               : fmt::format("{:.4g}", param(type, params, s.name.c_str())));
   return h.done();
 }
 

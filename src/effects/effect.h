@@ -1,5 +1,5 @@
-// What an effect is. A description (EffectType) says which parameters there are and what the cost depends on; an
-// instance is made once for fixed parameters and then runs on many frames, from several threads at once.
+// What an effect is. A description (EffectType) says which parameters there are and what the cost depends on;
+// an instance is made once for fixed parameters and then runs on many frames, from several threads at once.
 #pragma once
 #include <memory>
 #include <string>
@@ -16,9 +16,9 @@ struct ParamSpec {
   std::string label;
   std::string unit;  ///< "px", "°", "" ...
   double least = 0, most = 1, usual = 0;
-  int values = 1;           ///< length: 3 for a colour
-  bool costs = false;       ///< whether the cost depends on it
-  bool text = false;        ///< a string, not numbers
+  int values = 1;      ///< length: 3 for a colour
+  bool costs = false;  ///< whether the cost depends on it
+  bool text = false;   ///< a string, not numbers
 };
 
 /// Ready to run. apply() changes the image in place and is called from several threads at once.
@@ -40,7 +40,8 @@ struct EffectType {
   std::unique_ptr<EffectInstance> (*make)(const Json& params, int width, int height) = nullptr;
 };
 
-/// A parameter clamped into its range; the usual value when missing or of the wrong type. `index` picks one of several.
+/// A parameter clamped into its range; the usual value when missing or of the wrong type. `index` picks one
+/// of several.
 double param(const EffectType& type, const Json& params, const char* name, std::size_t index = 0);
 
 /// Remarks on parameters that were out of range or not understood, as sentences. They are kept in the file.

@@ -1,5 +1,5 @@
-// Generators: titles (text shaped by Pango, painted by Cairo) and solid colours. A generator's picture does not change
-// in time, so it is made once and copied.
+// Generators: titles (text shaped by Pango, painted by Cairo) and solid colours. A generator's picture does
+// not change in time, so it is made once and copied.
 #include <pango/pangocairo.h>
 
 #include <cstring>
@@ -29,7 +29,8 @@ class Still : public EffectInstance {
 
 class Title : public Still {
  public:
-  Title(std::string text, double size, double x, double y) : text_(std::move(text)), size_(size), x_(x), y_(y) {}
+  Title(std::string text, double size, double x, double y)
+      : text_(std::move(text)), size_(size), x_(x), y_(y) {}
 
  protected:
   Image paint(int width, int height) const override {
@@ -93,18 +94,29 @@ const EffectType& title_generator() {
   static const EffectType type{"title",
                                "Title",
                                StageKind::composition,
-                               {{"text", "Text", "", 0, 0, 0, 1, false, true}, {"size", "Size", "of height", 0.01, 1, 0.08}, {"x", "Centre, across", "of width", -4, 5, 0.5}, {"y", "Centre, down", "of height", -4, 5, 0.85}},
+                               {{"text", "Text", "", 0, 0, 0, 1, false, true},
+                                {"size", "Size", "of height", 0.01, 1, 0.08},
+                                {"x", "Centre, across", "of width", -4, 5, 0.5},
+                                {"y", "Centre, down", "of height", -4, 5, 0.85}},
                                true,
                                [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
                                  const EffectType& t = title_generator();
-                                 return std::make_unique<Title>(text_or(p, "text", ""), param(t, p, "size"), param(t, p, "x"), param(t, p, "y"));
+                                 return std::make_unique<Title>(text_or(p, "text", ""), param(t, p, "size"),
+                                                                param(t, p, "x"), param(t, p, "y"));
                                }};
   return type;
 }
 
 const EffectType& solid_generator() {
-  static const EffectType type{"solid", "Solid colour", StageKind::composition, {{"colour", "Colour", "", 0, 1, 0.18, 3}}, false, [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
-                                 const auto c = [&](std::size_t i) { return static_cast<float>(param(solid_generator(), p, "colour", i)); };
+  static const EffectType type{"solid",
+                               "Solid colour",
+                               StageKind::composition,
+                               {{"colour", "Colour", "", 0, 1, 0.18, 3}},
+                               false,
+                               [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
+                                 const auto c = [&](std::size_t i) {
+                                   return static_cast<float>(param(solid_generator(), p, "colour", i));
+                                 };
                                  return std::make_unique<Solid>(c(0), c(1), c(2));
                                }};
   return type;

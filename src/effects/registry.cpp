@@ -3,7 +3,8 @@
 namespace gc {
 
 const std::vector<const EffectType*>& effect_types() {
-  static const std::vector<const EffectType*> all{&cdl_effect(), &spatial_nr_effect(), &blur_effect(), &transform_effect()};
+  static const std::vector<const EffectType*> all{&cdl_effect(), &spatial_nr_effect(), &blur_effect(),
+                                                  &transform_effect()};
   return all;
 }
 

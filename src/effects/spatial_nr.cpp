@@ -15,10 +15,12 @@ class SpatialNr : public EffectInstance {
     // The filter takes three channels; alpha stays as it is.
     Image three(image.width(), image.height()), out(image.width(), image.height());
     const cv::Mat rgba(image.height(), image.width(), CV_32FC4, image.data());
-    cv::Mat rgb(image.height(), image.width(), CV_32FC3, three.data()), smooth(image.height(), image.width(), CV_32FC3, out.data());
+    cv::Mat rgb(image.height(), image.width(), CV_32FC3, three.data()),
+        smooth(image.height(), image.width(), CV_32FC3, out.data());
     static constexpr int kDrop[] = {0, 0, 1, 1, 2, 2};
     cv::mixChannels(&rgba, 1, &rgb, 1, kDrop, 3);
-    cv::bilateralFilter(rgb, smooth, 2 * radius_ + 1, strength_, std::max(1.0, radius_ * 0.75), cv::BORDER_REPLICATE);
+    cv::bilateralFilter(rgb, smooth, 2 * radius_ + 1, strength_, std::max(1.0, radius_ * 0.75),
+                        cv::BORDER_REPLICATE);
     cv::Mat back = rgba;
     cv::mixChannels(&smooth, 1, &back, 1, kDrop, 3);
   }
@@ -38,7 +40,9 @@ const EffectType& spatial_nr_effect() {
       {{"radius", "Radius", "px", 0, 15, 3, 1, true}, {"strength", "Strength", "", 0, 1, 0.08}},
       false,
       [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
-        return std::make_unique<SpatialNr>(static_cast<int>(std::lround(param(spatial_nr_effect(), p, "radius"))), param(spatial_nr_effect(), p, "strength"));
+        return std::make_unique<SpatialNr>(
+            static_cast<int>(std::lround(param(spatial_nr_effect(), p, "radius"))),
+            param(spatial_nr_effect(), p, "strength"));
       }};
   return type;
 }

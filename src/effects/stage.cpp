@@ -2,7 +2,8 @@
 
 namespace gc {
 namespace {
-constexpr std::array<const char*, kStageKinds> kNames{"read", "decode", "convert", "repair", "grade", "effect", "composition", "transition", "mix", "display"};
+constexpr std::array<const char*, kStageKinds> kNames{
+    "read", "decode", "convert", "repair", "grade", "effect", "composition", "transition", "mix", "display"};
 }
 
 const char* stage_name(StageKind kind) { return kNames[static_cast<std::size_t>(kind)]; }

@@ -32,7 +32,10 @@ std::vector<Run> runs_of(const Program& program, const SealStates& sealed, Frame
     const CompiledInterval& interval = program.intervals()[i];
     const Frames in = std::max(range.in, interval.in), out = std::min(range.out, interval.out);
     for (Frames at = in; at < out;) {
-      const auto state_at = [&](Frames f) { return static_cast<std::size_t>(f) < sealed.size() ? sealed[static_cast<std::size_t>(f)] : std::uint8_t{0}; };
+      const auto state_at = [&](Frames f) {
+        return static_cast<std::size_t>(f) < sealed.size() ? sealed[static_cast<std::size_t>(f)]
+                                                           : std::uint8_t{0};
+      };
       Frames end = at + 1;
       while (end < out && state_at(end) == state_at(at)) ++end;
       runs.push_back({at, end, static_cast<int>(i), state_at(at)});
@@ -59,15 +62,17 @@ bool opens_source(const Program& program, int interval) {
   return false;
 }
 
-/// Frames to decode before the first one of an interval when its sources are newly read there. The dearest source
-/// counts: the others wait for it in the same turn, but as a rule only one opens at a cut.
+/// Frames to decode before the first one of an interval when its sources are newly read there. The dearest
+/// source counts: the others wait for it in the same turn, but as a rule only one opens at a cut.
 Frames frames_to_reach(const Program& program, const CompiledInterval& interval, Frames at) {
   Frames most = 0;
   const auto look = [&](const CompiledSegment& s) {
     const Frames n = s.frame_at(at, program.timeline()->rate);
     if (s.content == Content::source) most = std::max(most, frames_before(s.media, n));
     if (s.inner)
-      if (const int i = s.inner->interval_at(n); i >= 0) most = std::max(most, frames_to_reach(*s.inner, s.inner->intervals()[static_cast<std::size_t>(i)], n));
+      if (const int i = s.inner->interval_at(n); i >= 0)
+        most =
+            std::max(most, frames_to_reach(*s.inner, s.inner->intervals()[static_cast<std::size_t>(i)], n));
   };
   for (const CompiledLayer& l : interval.layers) {
     look(*l.from);
@@ -76,8 +81,8 @@ Frames frames_to_reach(const Program& program, const CompiledInterval& interval,
   return most;
 }
 
-/// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of the medians
-/// of ten neighbouring samples from the median of all samples of their kind.
+/// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of
+/// the medians of ten neighbouring samples from the median of all samples of their kind.
 double mood_of(const std::vector<CostPool>& pools) {
   constexpr std::size_t kBlock = 10;
   double sum = 0, count = 0;
@@ -87,7 +92,10 @@ double mood_of(const std::vector<CostPool>& pools) {
     if (totals.size() < 2 * kBlock) continue;
     const double all = median_of(totals).median;
     for (std::size_t at = 0; at + kBlock <= totals.size() && all > 0; at += kBlock) {
-      const double d = std::log(median_of({totals.begin() + static_cast<std::ptrdiff_t>(at), totals.begin() + static_cast<std::ptrdiff_t>(at + kBlock)}).median / all);
+      const double d = std::log(median_of({totals.begin() + static_cast<std::ptrdiff_t>(at),
+                                           totals.begin() + static_cast<std::ptrdiff_t>(at + kBlock)})
+                                    .median /
+                                all);
       sum += std::min(0.09, d * d), count += 1;
     }
   }
@@ -96,15 +104,20 @@ double mood_of(const std::vector<CostPool>& pools) {
 
 bool has_long_gop(const CompiledInterval& interval) {
   const auto is = [](const CompiledSegment& s) {
-    return (s.content == Content::source && !s.media.intra) || (s.inner && std::any_of(s.inner->segments().begin(), s.inner->segments().end(), [](const auto& i) { return i->content == Content::source && !i->media.intra; }));
+    return (s.content == Content::source && !s.media.intra) ||
+           (s.inner && std::any_of(s.inner->segments().begin(), s.inner->segments().end(), [](const auto& i) {
+              return i->content == Content::source && !i->media.intra;
+            }));
   };
-  return std::any_of(interval.layers.begin(), interval.layers.end(), [&](const CompiledLayer& l) { return is(*l.from) || (l.to && is(*l.to)); });
+  return std::any_of(interval.layers.begin(), interval.layers.end(),
+                     [&](const CompiledLayer& l) { return is(*l.from) || (l.to && is(*l.to)); });
 }
 
 /// Gathers pools of costs, each kind of frame once.
 class Pools {
  public:
-  Pools(const Program& program, const Notebook& notebook, Model& model) : program_(program), notebook_(notebook), model_(model) {}
+  Pools(const Program& program, const Notebook& notebook, Model& model)
+      : program_(program), notebook_(notebook), model_(model) {}
 
   struct Entry {
     std::uint32_t pool = 0;
@@ -134,7 +147,8 @@ class Pools {
       bool estimated = false;
       if (values.empty()) values = notebook_.estimate(s), estimated = true;
       const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
-      e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated});
+      e.stages.push_back(
+          {s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated});
       samples.push_back(std::move(values));
     }
     if (pool.frames.size() < 4) {
@@ -162,7 +176,9 @@ class Pools {
   std::map<int, Entry> known_;
 };
 
-Model build(const Program& program, const Notebook& notebook, const std::vector<Run>& runs, FrameRange range, const ForecastOptions& options, std::vector<Pools::Entry>* entries, std::vector<Pools::Entry>* live_entries) {
+Model build(const Program& program, const Notebook& notebook, const std::vector<Run>& runs, FrameRange range,
+            const ForecastOptions& options, std::vector<Pools::Entry>* entries,
+            std::vector<Pools::Entry>* live_entries) {
   Model model;
   model.scale = options.cost_scale;
   model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms()};
@@ -172,19 +188,27 @@ Model build(const Program& program, const Notebook& notebook, const std::vector<
     const bool sealed = run.state == 1;
     const Pools::Entry& e = sealed ? pools.sealed() : pools.live(run.interval);
     if (entries) entries->push_back(e), live_entries->push_back(sealed ? pools.live(run.interval) : e);
-    const bool entry = !before || (before->state == 1) != sealed || (before->interval != run.interval && opens_source(program, run.interval));
+    const bool entry = !before || (before->state == 1) != sealed ||
+                       (before->interval != run.interval && opens_source(program, run.interval));
     const Frames in = run.in - range.in, out = run.out - range.in;
     // Every sealed piece is a file of its own, opened in its turn.
     constexpr Frames kPiece = 24;
-    for (Frames at = in; sealed && at < out; at += kPiece) model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true, 0});
-    if (!sealed) model.stretches.push_back({in, out, e.pool, entry, entry ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(run.interval)], run.in) : 0});
+    for (Frames at = in; sealed && at < out; at += kPiece)
+      model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true, 0});
+    if (!sealed)
+      model.stretches.push_back(
+          {in, out, e.pool, entry,
+           entry
+               ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(run.interval)], run.in)
+               : 0});
     before = &run;
   }
   model.mood = mood_of(model.pools);
   return model;
 }
 
-IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live, const Pools::Entry& entry, const ForecastOptions& options, double period) {
+IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live, const Pools::Entry& entry,
+                     const ForecastOptions& options, double period) {
   IntervalCost c;
   c.in = run.in, c.out = run.out;
   c.sealed = run.state == 1, c.broken = run.state == 2;
@@ -195,22 +219,26 @@ IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live,
     c.fetch_ms += f.fetch_ms, c.process_ms += f.process_ms;
     loads.push_back(static_cast<float>(load_of(f.fetch_ms, f.process_ms, options.workers, period)));
   }
-  c.fetch_ms /= static_cast<double>(pool.frames.size()), c.process_ms /= static_cast<double>(pool.frames.size());
+  c.fetch_ms /= static_cast<double>(pool.frames.size()),
+      c.process_ms /= static_cast<double>(pool.frames.size());
   for (const StageCost& s : entry.stages)
     if (s.kind == StageKind::read) c.read_ms += s.ms;
   c.load = load_of(c.fetch_ms, c.process_ms, options.workers, period);
   std::sort(loads.begin(), loads.end());
-  c.load_low = loads[loads.size() * 5 / 100], c.load_high = loads[std::min(loads.size() - 1, loads.size() * 95 / 100)];
+  c.load_low = loads[loads.size() * 5 / 100],
+  c.load_high = loads[std::min(loads.size() - 1, loads.size() * 95 / 100)];
   double fetch = 0, process = 0;
   for (const FrameSample& f : live.frames) fetch += f.fetch_ms, process += f.process_ms;
-  c.live_load = load_of(fetch / static_cast<double>(live.frames.size()), process / static_cast<double>(live.frames.size()), options.workers, period);
+  c.live_load = load_of(fetch / static_cast<double>(live.frames.size()),
+                        process / static_cast<double>(live.frames.size()), options.workers, period);
   return c;
 }
 
 double percentile(std::vector<double> values, double share) {
   if (values.empty()) return 0;
   std::sort(values.begin(), values.end());
-  return values[std::min(values.size() - 1, static_cast<std::size_t>(share * static_cast<double>(values.size())))];
+  return values[std::min(values.size() - 1,
+                         static_cast<std::size_t>(share * static_cast<double>(values.size())))];
 }
 
 /// Drops of each trial within frames [in, out) of the range.
@@ -244,7 +272,8 @@ void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
     if (s.ms > span.blame.ms) span.blame = s;
   span.blame.ms /= frames;
   if (span.verdict == Verdict::holds) return;
-  if (fetch > (fetch + process) / options.workers) span.cause = read > 0.6 * fetch ? Cause::disk : Cause::decode;
+  if (fetch > (fetch + process) / options.workers)
+    span.cause = read > 0.6 * fetch ? Cause::disk : Cause::decode;
   else span.cause = Cause::processor;
 }
 
@@ -258,7 +287,9 @@ Span span_of(FrameRange range, const Trials& trials, const Forecast& f, const Fo
   s.drop_probability = any / static_cast<double>(counts.size());
   s.drops_low = percentile(counts, 0.05), s.drops_high = percentile(counts, 0.95);
   s.sustained_rate = f.rate.fps() * (1 - s.expected_drops / static_cast<double>(range.length()));
-  s.verdict = s.drop_probability >= options.thresholds.spills ? Verdict::spills : s.drop_probability >= options.thresholds.wavers ? Verdict::wavers : Verdict::holds;
+  s.verdict = s.drop_probability >= options.thresholds.spills   ? Verdict::spills
+              : s.drop_probability >= options.thresholds.wavers ? Verdict::wavers
+                                                                : Verdict::holds;
   return s;
 }
 
@@ -274,14 +305,16 @@ const char* cause_name(Cause c) {
 }
 
 int Forecast::count(Verdict v) const {
-  return static_cast<int>(std::count_if(spans.begin(), spans.end(), [&](const Span& s) { return s.verdict == v; }));
+  return static_cast<int>(
+      std::count_if(spans.begin(), spans.end(), [&](const Span& s) { return s.verdict == v; }));
 }
 
 std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate, double density) {
   std::vector<FrameRange> runs;
   const auto count = static_cast<Frames>(miss.size());
   const Frames second = std::max<Frames>(2, rate.nominal());
-  // A window of a second slides over the frames; where it holds enough misses, its missed frames belong to a run.
+  // A window of a second slides over the frames; where it holds enough misses, its missed frames belong to a
+  // run.
   double sum = 0;
   std::vector<std::uint8_t> dense(miss.size(), 0);
   Frames marked = 0;
@@ -290,7 +323,8 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
     const Frames begin = end - second + 1;
     if (begin > 0) sum -= miss[static_cast<std::size_t>(begin - 1)];
     if (sum < density * static_cast<double>(second) - 1e-6) continue;
-    for (Frames f = std::max({Frames{0}, begin, marked}); f <= end; ++f) dense[static_cast<std::size_t>(f)] = 1;
+    for (Frames f = std::max({Frames{0}, begin, marked}); f <= end; ++f)
+      dense[static_cast<std::size_t>(f)] = 1;
     marked = end + 1;
   }
   for (Frames f = 0; f < count; ++f) {
@@ -301,20 +335,24 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
   return runs;
 }
 
-Model model_of(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const ForecastOptions& options) {
+Model model_of(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range,
+               const ForecastOptions& options) {
   return build(program, notebook, runs_of(program, sealed, range), range, options, nullptr, nullptr);
 }
 
-Forecast forecast(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const ForecastOptions& options) {
+Forecast forecast(const Program& program, const Notebook& notebook, const SealStates& sealed,
+                  FrameRange range, const ForecastOptions& options) {
   const Stopwatch watch;
   Forecast f;
-  f.range = {std::clamp<Frames>(range.in, 0, program.duration()), std::clamp<Frames>(range.out, 0, program.duration())};
+  f.range = {std::clamp<Frames>(range.in, 0, program.duration()),
+             std::clamp<Frames>(range.out, 0, program.duration())};
   f.rate = program.timeline()->rate;
   const std::vector<Run> runs = runs_of(program, sealed, f.range);
   std::vector<Pools::Entry> entries, live;
   const Model model = build(program, notebook, runs, f.range, options, &entries, &live);
   for (std::size_t i = 0; i < runs.size(); ++i) {
-    f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool], entries[i], options, f.rate.frame_ms()));
+    f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool],
+                                  entries[i], options, f.rate.frame_ms()));
     f.fully_measured = f.fully_measured && entries[i].measured;
   }
   const Trials trials = simulate(model, options.trials, options.seed);
@@ -329,11 +367,14 @@ Forecast forecast(const Program& program, const Notebook& notebook, const SealSt
     if (Span s = span_of(r, trials, f, options); s.verdict != Verdict::holds) missed.push_back(std::move(s));
   Frames at = f.range.in;
   for (Span& s : missed) {
-    if (s.in > at) f.spans.push_back(span_of({at, s.in}, trials, f, options)), f.spans.back().verdict = Verdict::holds;
+    if (s.in > at)
+      f.spans.push_back(span_of({at, s.in}, trials, f, options)), f.spans.back().verdict = Verdict::holds;
     at = s.out;
     f.spans.push_back(std::move(s));
   }
-  if (at < f.range.out) f.spans.push_back(span_of({at, f.range.out}, trials, f, options)), f.spans.back().verdict = Verdict::holds;
+  if (at < f.range.out)
+    f.spans.push_back(span_of({at, f.range.out}, trials, f, options)),
+        f.spans.back().verdict = Verdict::holds;
   for (Span& s : f.spans) explain(s, f, options);
   f.seconds = watch.ms() / 1000;
   return f;

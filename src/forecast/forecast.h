@@ -28,9 +28,9 @@ struct StageCost {
 struct IntervalCost {
   Frames in = 0, out = 0;
   double fetch_ms = 0, process_ms = 0, read_ms = 0;  ///< means
-  double load = 0;            ///< mean time the pipeline needs for a frame ÷ frame budget
+  double load = 0;                     ///< mean time the pipeline needs for a frame ÷ frame budget
   double load_low = 0, load_high = 0;  ///< 5th and 95th percentile
-  double live_load = 0;       ///< the same when nothing were sealed
+  double live_load = 0;                ///< the same when nothing were sealed
   bool sealed = false, broken = false, measured = true;
   std::vector<StageCost> stages;  ///< sum ≈ fetch + process
 };
@@ -41,9 +41,9 @@ struct Span {
   double drop_probability = 0;  ///< that any frame of it is dropped
   double expected_drops = 0;
   double drops_low = 0, drops_high = 0;  ///< 5th and 95th percentile of the trials
-  double sustained_rate = 0;    ///< frames a second
+  double sustained_rate = 0;             ///< frames a second
   Cause cause = Cause::none;
-  StageCost blame;              ///< the dearest stage
+  StageCost blame;  ///< the dearest stage
   std::vector<std::string> segments;
 };
 
@@ -60,7 +60,7 @@ struct Forecast {
   std::vector<IntervalCost> intervals;
   std::vector<Span> spans;  ///< covering the range
   bool fully_measured = true;
-  double seconds = 0;       ///< that the forecast took
+  double seconds = 0;  ///< that the forecast took
 
   int count(Verdict v) const;
 };
@@ -78,16 +78,22 @@ struct ForecastOptions {
 using SealStates = std::vector<std::uint8_t>;  // 0 live, 1 sealed, 2 broken
 
 /// Forecasts playback of `range` from its first frame. `sealed` says which frames rendered media answer.
-Forecast forecast(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const ForecastOptions& options);
+Forecast forecast(const Program& program, const Notebook& notebook, const SealStates& sealed,
+                  FrameRange range, const ForecastOptions& options);
 
 /// Builds the model alone, for what-if questions that are asked many times.
-Model model_of(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const ForecastOptions& options);
+Model model_of(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range,
+               const ForecastOptions& options);
 
-/// Runs of frames in which more than `density` of a second's frames are missed; neighbours closer than a second are one.
-std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate, double density = 0.08);
+/// Runs of frames in which more than `density` of a second's frames are missed; neighbours closer than a
+/// second are one.
+std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate,
+                                    double density = 0.08);
 
-/// Load of a frame: what limits is either fetching, which goes one frame at a time, or all of its work spread over the
-/// workers.
-inline double load_of(double fetch_ms, double process_ms, int workers, double period_ms) { return std::max(fetch_ms, (fetch_ms + process_ms) / workers) / period_ms; }
+/// Load of a frame: what limits is either fetching, which goes one frame at a time, or all of its work spread
+/// over the workers.
+inline double load_of(double fetch_ms, double process_ms, int workers, double period_ms) {
+  return std::max(fetch_ms, (fetch_ms + process_ms) / workers) / period_ms;
+}
 
 }  // namespace gc

@@ -1,4 +1,5 @@
-// Loads of a timeline at every zoom: a min/max pyramid over frames, so that two hours are drawn as fast as two minutes.
+// Loads of a timeline at every zoom: a min/max pyramid over frames, so that two hours are drawn as fast as
+// two minutes.
 #pragma once
 #include "forecast/forecast.h"
 
@@ -6,14 +7,14 @@ namespace gc {
 
 /// What is drawn of a stretch of frames: the extremes, and the interval that reaches highest.
 struct LoadSummary {
-  float load = 0;       ///< greatest mean load
-  float least = 0;      ///< smallest mean load
-  float low = 0, high = 0;  ///< 5th and 95th percentile at the greatest
-  float live = 0;       ///< greatest load when nothing were sealed
-  float full = 0;       ///< greatest load when nothing were bypassed
-  float miss = 0;       ///< greatest probability of a miss
+  float load = 0;                    ///< greatest mean load
+  float least = 0;                   ///< smallest mean load
+  float low = 0, high = 0;           ///< 5th and 95th percentile at the greatest
+  float live = 0;                    ///< greatest load when nothing were sealed
+  float full = 0;                    ///< greatest load when nothing were bypassed
+  float miss = 0;                    ///< greatest probability of a miss
   Verdict verdict = Verdict::holds;  ///< gravest
-  std::int32_t interval = -1;  ///< index into Forecast::intervals
+  std::int32_t interval = -1;        ///< index into Forecast::intervals
 };
 
 class LoadPyramid {

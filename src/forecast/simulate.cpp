@@ -12,7 +12,9 @@ namespace {
 /// Marsaglia's xorshift (2003), 64 bits: fast, and good enough to pick samples.
 struct Draw {
   std::uint64_t state;
-  explicit Draw(std::uint64_t seed) : state(seed * 0x9e3779b97f4a7c15ULL + 0x2545f4914f6cdd1dULL) { next(), next(); }
+  explicit Draw(std::uint64_t seed) : state(seed * 0x9e3779b97f4a7c15ULL + 0x2545f4914f6cdd1dULL) {
+    next(), next();
+  }
   std::uint64_t next() {
     state ^= state << 13, state ^= state >> 7, state ^= state << 17;
     return state;
@@ -29,8 +31,8 @@ struct Fetch {
   bool decodes_between = false;
 };
 
-/// The pipeline's clockwork. `fetch_of(last, n)` and `process_of(n)` give the costs of frame n when `last` was fetched
-/// before it; `drop(n, late)` is told of each frame that is missed, in order of decision.
+/// The pipeline's clockwork. `fetch_of(last, n)` and `process_of(n)` give the costs of frame n when `last`
+/// was fetched before it; `drop(n, late)` is told of each frame that is missed, in order of decision.
 template <class FetchOf, class ProcessOf, class Drop>
 void run(const Model& model, FetchOf&& fetch_of, ProcessOf&& process_of, Drop&& drop) {
   const Frames count = model.frames();
@@ -40,7 +42,9 @@ void run(const Model& model, FetchOf&& fetch_of, ProcessOf&& process_of, Drop&& 
   double free_at[kMostWorkers] = {};
   double fetch_free = 0;
   Frames last = -1;
-  const auto earliest = [&] { return static_cast<int>(std::min_element(free_at, free_at + workers) - free_at); };
+  const auto earliest = [&] {
+    return static_cast<int>(std::min_element(free_at, free_at + workers) - free_at);
+  };
 
   // Before the clock: the first frames are made as fast as they can be; it starts when all of them are there.
   const Frames first = std::min<Frames>(count, pace.horizon);
@@ -97,19 +101,25 @@ void run(const Model& model, FetchOf&& fetch_of, ProcessOf&& process_of, Drop&& 
 
 }  // namespace
 
-std::vector<Outcome> play_once(const Model& model, const std::vector<float>& fetch, const std::vector<float>& process) {
+std::vector<Outcome> play_once(const Model& model, const std::vector<float>& fetch,
+                               const std::vector<float>& process) {
   std::vector<Outcome> outcome(static_cast<std::size_t>(model.frames()));
   std::vector<std::uint8_t> between(outcome.size(), 0);
   for (const CostStretch& s : model.stretches)
-    for (Frames f = s.in; f < s.out; ++f) between[static_cast<std::size_t>(f)] = model.pools[s.pool].decodes_between;
+    for (Frames f = s.in; f < s.out; ++f)
+      between[static_cast<std::size_t>(f)] = model.pools[s.pool].decodes_between;
   run(
       model,
       [&](Frames last, Frames n) {
         Fetch cost{fetch[static_cast<std::size_t>(n)], 0, between[static_cast<std::size_t>(n)] != 0};
-        for (Frames f = last + 1; f < n && cost.decodes_between; ++f) cost.catch_up += fetch[static_cast<std::size_t>(f)];
+        for (Frames f = last + 1; f < n && cost.decodes_between; ++f)
+          cost.catch_up += fetch[static_cast<std::size_t>(f)];
         return cost;
       },
-      [&](Frames n) { return static_cast<double>(process[static_cast<std::size_t>(n)]); }, [&](Frames n, float late) { outcome[static_cast<std::size_t>(n)] = {true, late}; });
+      [&](Frames n) { return static_cast<double>(process[static_cast<std::size_t>(n)]); },
+      [&](Frames n, float late) {
+        outcome[static_cast<std::size_t>(n)] = {true, late};
+      });
   return outcome;
 }
 
@@ -128,20 +138,24 @@ Trials simulate(const Model& model, int trials, std::uint64_t seed) {
     run(
         model,
         [&](Frames last, Frames n) {
-          while (n >= model.stretches[at].out) ++at, scale = model.scale * std::exp(model.mood * draw.normal());
+          while (n >= model.stretches[at].out)
+            ++at, scale = model.scale * std::exp(model.mood * draw.normal());
           const CostStretch& s = model.stretches[at];
           const CostPool& pool = model.pools[s.pool];
           sample = pool.frames[draw.below(pool.frames.size())];
           Fetch fetch{sample.fetch_ms * scale, 0, pool.decodes_between};
           Frames decoded = pool.decodes_between ? n - std::max(last + 1, s.in) : 0;
           if (last < s.in && s.entry) {
-            if (!pool.entries.empty()) fetch.catch_up += pool.entries[draw.below(pool.entries.size())] * scale;
+            if (!pool.entries.empty())
+              fetch.catch_up += pool.entries[draw.below(pool.entries.size())] * scale;
             decoded += s.entry_frames;
           }
-          for (Frames f = 0; f < decoded; ++f) fetch.catch_up += pool.frames[draw.below(pool.frames.size())].fetch_ms * scale;
+          for (Frames f = 0; f < decoded; ++f)
+            fetch.catch_up += pool.frames[draw.below(pool.frames.size())].fetch_ms * scale;
           return fetch;
         },
-        [&](Frames) { return sample.process_ms * scale; }, [&](Frames n, float) { drops.push_back(static_cast<std::uint32_t>(n)); });
+        [&](Frames) { return sample.process_ms * scale; },
+        [&](Frames n, float) { drops.push_back(static_cast<std::uint32_t>(n)); });
     std::sort(drops.begin(), drops.end());
   });
   for (const auto& drops : result.drops)

@@ -28,7 +28,7 @@ struct Model {
   std::vector<CostPool> pools;
   std::vector<CostStretch> stretches;  ///< in order, without holes
   double scale = 1;                    ///< of all costs: above 1 for a plan with a margin
-  double mood = 0;                     ///< standard deviation of the seat's speed from stretch to stretch, relative
+  double mood = 0;  ///< standard deviation of the seat's speed from stretch to stretch, relative
   Frames frames() const { return stretches.empty() ? 0 : stretches.back().out; }
 };
 
@@ -45,11 +45,13 @@ struct Trials {
   std::vector<std::vector<std::uint32_t>> drops;  ///< for each trial: the dropped frames, in order
 };
 
-/// Plays the model once with given costs: `fetch[i]`, `process[i]` for each frame. Deterministic. Occupies workers and
-/// the fetching turn exactly as the pipeline does and asks the same pacing rule.
-std::vector<Outcome> play_once(const Model& model, const std::vector<float>& fetch, const std::vector<float>& process);
+/// Plays the model once with given costs: `fetch[i]`, `process[i]` for each frame. Deterministic. Occupies
+/// workers and the fetching turn exactly as the pipeline does and asks the same pacing rule.
+std::vector<Outcome> play_once(const Model& model, const std::vector<float>& fetch,
+                               const std::vector<float>& process);
 
-/// Plays the model `trials` times with costs drawn from the pools; the same for the same seed, however many threads.
+/// Plays the model `trials` times with costs drawn from the pools; the same for the same seed, however many
+/// threads.
 Trials simulate(const Model& model, int trials, std::uint64_t seed);
 
 }  // namespace gc

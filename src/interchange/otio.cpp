@@ -13,7 +13,9 @@ constexpr Frames kLongest = 500'000'000;  // frames of any one thing: 200 days a
 constexpr const char* kOurs = "glass_clock";
 
 std::string schema_of(const Json& object) { return text_or(object, "OTIO_SCHEMA", ""); }
-bool is_a(const Json& object, std::string_view name) { return schema_of(object).starts_with(std::string(name) + "."); }
+bool is_a(const Json& object, std::string_view name) {
+  return schema_of(object).starts_with(std::string(name) + ".");
+}
 
 const Json& ours(const Json& object) {
   static const Json none = Json::object();
@@ -41,12 +43,16 @@ class Reader {
 
   TimelinePtr read(const Json& root) {
     if (!root.is_object() || !is_a(root, "Timeline"))
-      refuse(fmt::format("is not a timeline: its schema is '{}', 'Timeline.1' was expected", root.is_object() ? schema_of(root) : "none"), where_, "Choose an OpenTimelineIO timeline file.");
+      refuse(fmt::format("is not a timeline: its schema is '{}', 'Timeline.1' was expected",
+                         root.is_object() ? schema_of(root) : "none"),
+             where_, "Choose an OpenTimelineIO timeline file.");
     const Json& mine = ours(root);
     if (number_or(mine, "version", kVersion) > kVersion)
-      refuse(fmt::format("was written by a newer version (format {})", number_or(mine, "version", 0)), where_, "Update the program; the file was not changed.");
+      refuse(fmt::format("was written by a newer version (format {})", number_or(mine, "version", 0)), where_,
+             "Update the program; the file was not changed.");
     const Json* stack = object_at(root, "tracks");
-    if (!stack || !is_a(*stack, "Stack")) refuse("has no tracks", where_ + ": tracks", "Export the timeline again.");
+    if (!stack || !is_a(*stack, "Stack"))
+      refuse("has no tracks", where_ + ": tracks", "Export the timeline again.");
     timeline_ = std::make_shared<Timeline>();
     Timeline& t = *timeline_;
     t.name = text_or(root, "name", "Untitled");
@@ -55,7 +61,8 @@ class Reader {
     t.rate = find_rate(root, *stack);
     t.width = whole(mine, "width", 1920, 16, 16384, where_ + ": width");
     t.height = whole(mine, "height", 1080, 16, 16384, where_ + ": height");
-    if (const Json* start = object_at(root, "global_start_time")) t.start = frames(time(*start, where_ + ": global_start_time"), where_);
+    if (const Json* start = object_at(root, "global_start_time"))
+      t.start = frames(time(*start, where_ + ": global_start_time"), where_);
     t.tracks = tracks(*stack, where_ + ": tracks");
     read_slips(mine);
     check_cycles();
@@ -70,9 +77,11 @@ class Reader {
     return rest;
   }
 
-  static int whole(const Json& object, const char* key, int fallback, int least, int most, const std::string& at) {
+  static int whole(const Json& object, const char* key, int fallback, int least, int most,
+                   const std::string& at) {
     const double v = number_or(object, key, fallback);
-    if (!(v >= least && v <= most)) refuse(fmt::format("{} is outside {} to {}", v, least, most), at, "Correct the value.");
+    if (!(v >= least && v <= most))
+      refuse(fmt::format("{} is outside {} to {}", v, least, most), at, "Correct the value.");
     return static_cast<int>(v);
   }
 
@@ -94,13 +103,15 @@ class Reader {
 
   Frames frames(const Time& t, const std::string& at) const {
     const Frames f = rescale(std::llround(t.value), t.rate, timeline_->rate);
-    if (std::abs(f) > kLongest) refuse(fmt::format("{} frames are more than a timeline can have", f), at, "Correct it.");
+    if (std::abs(f) > kLongest)
+      refuse(fmt::format("{} frames are more than a timeline can have", f), at, "Correct it.");
     return f;
   }
 
   Frames length(const Time& t, const std::string& at) const {
     const Frames f = frames(t, at);
-    if (f < 0) refuse(fmt::format("has a negative duration of {} frames", f), at, "Give it a duration of 0 or more.");
+    if (f < 0)
+      refuse(fmt::format("has a negative duration of {} frames", f), at, "Give it a duration of 0 or more.");
     return f;
   }
 
@@ -123,7 +134,8 @@ class Reader {
   std::vector<TrackPtr> tracks(const Json& stack, const std::string& at) {
     std::vector<TrackPtr> all;
     if (!stack.contains("children")) return all;
-    if (!stack["children"].is_array()) refuse("is not a list", at + "/children", "Export the timeline again.");
+    if (!stack["children"].is_array())
+      refuse("is not a list", at + "/children", "Export the timeline again.");
     int n = 0;
     for (const Json& child : stack["children"]) {
       const std::string here = fmt::format("{}/children[{}]", at, n++);
@@ -151,7 +163,8 @@ class Reader {
     t->enabled = flag_or(object, "enabled", true);
     t->foreign = without(object, {"children"});
     if (!object.contains("children")) return t;
-    if (!object["children"].is_array()) refuse("is not a list", at + "/children", "Export the timeline again.");
+    if (!object["children"].is_array())
+      refuse("is not a list", at + "/children", "Export the timeline again.");
     int n = 0;
     for (const Json& child : object["children"]) {
       const std::string here = fmt::format("{}/children[{}]", at, n++);
@@ -169,15 +182,23 @@ class Reader {
     if (is_a(object, "Transition")) {
       Transition t;
       t.id = unique_id(ours(object), fmt::format("transition-{}", ++transition_count_));
-      t.kind = text_or(object, "transition_type", "SMPTE_Dissolve") == "SMPTE_Dissolve" ? "dissolve" : text_or(object, "transition_type", "");
-      if (const Json* in = object_at(object, "in_offset")) t.in_offset = length(time(*in, at + ": in_offset"), at);
-      if (const Json* out = object_at(object, "out_offset")) t.out_offset = length(time(*out, at + ": out_offset"), at);
+      t.kind = text_or(object, "transition_type", "SMPTE_Dissolve") == "SMPTE_Dissolve"
+                   ? "dissolve"
+                   : text_or(object, "transition_type", "");
+      if (const Json* in = object_at(object, "in_offset"))
+        t.in_offset = length(time(*in, at + ": in_offset"), at);
+      if (const Json* out = object_at(object, "out_offset"))
+        t.out_offset = length(time(*out, at + ": out_offset"), at);
       t.foreign = object;
-      if (t.kind != "dissolve") timeline_->remarks.push_back(fmt::format("{}: the transition '{}' is not known and plays as a dissolve.", at, t.kind));
+      if (t.kind != "dissolve")
+        timeline_->remarks.push_back(
+            fmt::format("{}: the transition '{}' is not known and plays as a dissolve.", at, t.kind));
       return t;
     }
     Opaque o{ranged_length(object, at), schema_of(object), object};
-    timeline_->remarks.push_back(fmt::format("{}: items of schema '{}' are not understood; they are kept, and play as a gap.", at, o.schema.empty() ? "none" : o.schema));
+    timeline_->remarks.push_back(
+        fmt::format("{}: items of schema '{}' are not understood; they are kept, and play as a gap.", at,
+                    o.schema.empty() ? "none" : o.schema));
     return o;
   }
 
@@ -212,7 +233,8 @@ class Reader {
     e.enabled = flag_or(mine, "enabled", flag_or(object, "enabled", true));
     if (is_a(object, "LinearTimeWarp") || is_a(object, "FreezeFrame")) {
       const double scalar = is_a(object, "FreezeFrame") ? 0.0 : number_or(object, "time_scalar", 1.0);
-      if (!std::isfinite(scalar) || std::abs(scalar) > 1000) refuse(fmt::format("the speed {} is outside −1000 to 1000", scalar), at, "Correct it.");
+      if (!std::isfinite(scalar) || std::abs(scalar) > 1000)
+        refuse(fmt::format("the speed {} is outside −1000 to 1000", scalar), at, "Correct it.");
       s.speed = Ratio::near(scalar);
       e.type = "retime", e.ours = false;
     } else {
@@ -230,8 +252,10 @@ class Reader {
     const Json* range = object_at(object, "source_range");
     const Json* available = reference ? object_at(*reference, "available_range") : nullptr;
     Time start;
-    if (range && object_at(*range, "start_time")) start = time(*object_at(*range, "start_time"), at + ": source_range.start_time");
-    if (!range && available && object_at(*available, "duration")) s->duration = length(time(*object_at(*available, "duration"), at + ": available_range"), at);
+    if (range && object_at(*range, "start_time"))
+      start = time(*object_at(*range, "start_time"), at + ": source_range.start_time");
+    if (!range && available && object_at(*available, "duration"))
+      s->duration = length(time(*object_at(*available, "duration"), at + ": available_range"), at);
     if (reference && is_a(*reference, "GeneratorReference")) {
       s->content = Content::generator;
       s->ref = text_or(*reference, "generator_kind", "");
@@ -246,18 +270,23 @@ class Reader {
     const std::shared_ptr<const MediaSource> source = media(*reference, at);
     s->content = Content::source;
     s->ref = source->id;
-    s->source_in = range && object_at(*range, "start_time") ? rescale(std::llround(start.value), start.rate, source->rate) - source->start : 0;
+    s->source_in = range && object_at(*range, "start_time")
+                       ? rescale(std::llround(start.value), start.rate, source->rate) - source->start
+                       : 0;
     return s;
   }
 
   static const Json* active_reference(const Json& clip) {
-    if (const Json* all = object_at(clip, "media_references")) return object_at(*all, text_or(clip, "active_media_reference_key", "DEFAULT_MEDIA").c_str());
+    if (const Json* all = object_at(clip, "media_references"))
+      return object_at(*all, text_or(clip, "active_media_reference_key", "DEFAULT_MEDIA").c_str());
     return object_at(clip, "media_reference");  // Clip.1
   }
 
   std::shared_ptr<const MediaSource> media(const Json& reference, const std::string& at) {
     const std::string url = text_or(reference, "target_url", "");
-    if (url.empty()) refuse("names no file", at + ": target_url", "Relink the segment in the program that wrote the timeline.");
+    if (url.empty())
+      refuse("names no file", at + ": target_url",
+             "Relink the segment in the program that wrote the timeline.");
     if (const auto it = by_url_.find(url); it != by_url_.end()) return it->second;
     auto m = std::make_shared<MediaSource>();
     m->url = url;
@@ -272,7 +301,8 @@ class Reader {
         const Time t = time(*d, at + ": available_range.duration");
         m->rate = t.rate;
         m->length = std::llround(t.value);
-        if (m->length < 0) refuse("has a negative duration", at + ": available_range.duration", "Correct it.");
+        if (m->length < 0)
+          refuse("has a negative duration", at + ": available_range.duration", "Correct it.");
       }
       if (const Json* b = object_at(*available, "start_time")) {
         const Time t = time(*b, at + ": available_range.start_time");
@@ -283,17 +313,22 @@ class Reader {
     return by_url_.emplace(url, m).first->second;
   }
 
-  /// A stack inside a track is a composition. Its id makes it shared: a later stack with the same id and no children
-  /// is another use of it.
+  /// A stack inside a track is a composition. Its id makes it shared: a later stack with the same id and no
+  /// children is another use of it.
   SegmentPtr nested(const Json& object, const std::string& at) {
     auto s = segment(object, at);
     s->content = Content::composition;
     s->foreign.erase("children");
     const Json& mine = ours(object);
-    const std::string id = text_or(mine, "composition", fmt::format("composition-{}", timeline_->compositions.size() + open_.size() + 1));
+    const std::string id =
+        text_or(mine, "composition",
+                fmt::format("composition-{}", timeline_->compositions.size() + open_.size() + 1));
     s->ref = id;
-    const bool has_children = object.contains("children") && object["children"].is_array() && !object["children"].empty();
-    if (has_children && std::find(open_.begin(), open_.end(), id) != open_.end()) refuse(fmt::format("the composition '{}' contains itself ({} → {})", id, fmt::join(open_, " → "), id), at, "Remove the inner use.");
+    const bool has_children =
+        object.contains("children") && object["children"].is_array() && !object["children"].empty();
+    if (has_children && std::find(open_.begin(), open_.end(), id) != open_.end())
+      refuse(fmt::format("the composition '{}' contains itself ({} → {})", id, fmt::join(open_, " → "), id),
+             at, "Remove the inner use.");
     if (has_children && !timeline_->compositions.contains(id)) {
       open_.push_back(id);
       auto c = std::make_shared<Composition>();
@@ -303,9 +338,11 @@ class Reader {
       timeline_->compositions[id] = c;
     }
     if (const Json* range = object_at(object, "source_range")) {
-      if (const Json* start = object_at(*range, "start_time")) s->source_in = frames(time(*start, at + ": source_range.start_time"), at);
+      if (const Json* start = object_at(*range, "start_time"))
+        s->source_in = frames(time(*start, at + ": source_range.start_time"), at);
     } else if (timeline_->compositions.contains(id)) {
-      for (const TrackPtr& t : timeline_->compositions[id]->tracks) s->duration = std::max(s->duration, duration(*t));
+      for (const TrackPtr& t : timeline_->compositions[id]->tracks)
+        s->duration = std::max(s->duration, duration(*t));
     }
     return s;
   }
@@ -328,13 +365,16 @@ class Reader {
   }
   void visit(const Composition& c, std::vector<std::string> path, std::set<std::string>& done) const {
     if (std::find(path.begin(), path.end(), c.id) != path.end())
-      refuse(fmt::format("the composition '{}' contains itself ({} → {})", c.id, fmt::join(path, " → "), c.id), where_, "Remove the inner use.");
+      refuse(
+          fmt::format("the composition '{}' contains itself ({} → {})", c.id, fmt::join(path, " → "), c.id),
+          where_, "Remove the inner use.");
     if (done.contains(c.id)) return;
     path.push_back(c.id);
     for (const TrackPtr& t : c.tracks)
       for (const Item& item : t->items)
         if (const auto* s = std::get_if<SegmentPtr>(&item); s && (*s)->content == Content::composition)
-          if (const auto it = timeline_->compositions.find((*s)->ref); it != timeline_->compositions.end()) visit(*it->second, path, done);
+          if (const auto it = timeline_->compositions.find((*s)->ref); it != timeline_->compositions.end())
+            visit(*it->second, path, done);
     done.insert(c.id);
   }
 
@@ -361,7 +401,13 @@ class Writer {
     mine["rate"] = t_.rate.fps();
     mine["width"] = t_.width, mine["height"] = t_.height;
     mine["slips"] = Json::array();
-    for (const Slip& s : t_.slips) mine["slips"].push_back({{"id", s.id}, {"kind", s.kind}, {"segment", s.segment}, {"effect", s.effect}, {"opened", s.opened}, {"lifted", s.lifted}});
+    for (const Slip& s : t_.slips)
+      mine["slips"].push_back({{"id", s.id},
+                               {"kind", s.kind},
+                               {"segment", s.segment},
+                               {"effect", s.effect},
+                               {"opened", s.opened},
+                               {"lifted", s.lifted}});
     Json stack = root.contains("tracks") && root["tracks"].is_object() ? root["tracks"] : Json::object();
     stack["OTIO_SCHEMA"] = stack.value("OTIO_SCHEMA", "Stack.1");
     stack["children"] = tracks(t_.tracks);
@@ -370,9 +416,16 @@ class Writer {
   }
 
  private:
-  Json time(Frames f) const { return {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", t_.rate.fps()}, {"value", static_cast<double>(f)}}; }
-  static Json time(Frames f, Rate rate) { return {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", rate.fps()}, {"value", static_cast<double>(f)}}; }
-  Json range(Json start, Json length) const { return {{"OTIO_SCHEMA", "TimeRange.1"}, {"start_time", std::move(start)}, {"duration", std::move(length)}}; }
+  Json time(Frames f) const {
+    return {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", t_.rate.fps()}, {"value", static_cast<double>(f)}};
+  }
+  static Json time(Frames f, Rate rate) {
+    return {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", rate.fps()}, {"value", static_cast<double>(f)}};
+  }
+  Json range(Json start, Json length) const {
+    return {
+        {"OTIO_SCHEMA", "TimeRange.1"}, {"start_time", std::move(start)}, {"duration", std::move(length)}};
+  }
 
   Json tracks(const std::vector<TrackPtr>& all) {
     Json list = Json::array();
@@ -400,7 +453,11 @@ class Writer {
     if (const auto* t = std::get_if<Transition>(&item)) {
       Json o = t->foreign.is_object() ? t->foreign : Json::object();
       if (o.contains("OTIO_SCHEMA")) return o;  // as read: nothing of it can be edited yet
-      o = {{"OTIO_SCHEMA", "Transition.1"}, {"name", ""}, {"transition_type", "SMPTE_Dissolve"}, {"in_offset", time(t->in_offset)}, {"out_offset", time(t->out_offset)}};
+      o = {{"OTIO_SCHEMA", "Transition.1"},
+           {"name", ""},
+           {"transition_type", "SMPTE_Dissolve"},
+           {"in_offset", time(t->in_offset)},
+           {"out_offset", time(t->out_offset)}};
       o["metadata"][kOurs]["id"] = t->id;
       return o;
     }
@@ -428,17 +485,26 @@ class Writer {
       mine["composition"] = s.ref;
       o["children"] = Json::array();
       // Written out at its first use; later uses are references by id.
-      if (const auto it = t_.compositions.find(s.ref); it != t_.compositions.end() && written_.insert(s.ref).second) o["children"] = tracks(it->second->tracks);
+      if (const auto it = t_.compositions.find(s.ref);
+          it != t_.compositions.end() && written_.insert(s.ref).second)
+        o["children"] = tracks(it->second->tracks);
     }
     if (as_read) return o;  // source range and media of a segment that was read are not edited yet
     if (s.content == Content::source) {
       const MediaSource& m = *t_.sources.at(s.ref);
       o["source_range"] = range(time(s.source_in + m.start, m.rate), time(s.duration));
-      o["media_references"]["DEFAULT_MEDIA"] = {{"OTIO_SCHEMA", "ExternalReference.1"}, {"target_url", m.url}, {"name", m.name}, {"available_range", range(time(m.start, m.rate), time(m.length, m.rate))}};
+      o["media_references"]["DEFAULT_MEDIA"] = {
+          {"OTIO_SCHEMA", "ExternalReference.1"},
+          {"target_url", m.url},
+          {"name", m.name},
+          {"available_range", range(time(m.start, m.rate), time(m.length, m.rate))}};
       o["active_media_reference_key"] = "DEFAULT_MEDIA";
     } else if (s.content == Content::generator) {
       o["source_range"] = range(time(0), time(s.duration));
-      o["media_references"]["DEFAULT_MEDIA"] = {{"OTIO_SCHEMA", "GeneratorReference.1"}, {"generator_kind", s.ref}, {"name", s.ref}, {"parameters", s.generator}};
+      o["media_references"]["DEFAULT_MEDIA"] = {{"OTIO_SCHEMA", "GeneratorReference.1"},
+                                                {"generator_kind", s.ref},
+                                                {"name", s.ref},
+                                                {"parameters", s.generator}};
       o["active_media_reference_key"] = "DEFAULT_MEDIA";
     } else if (s.content == Content::offline) {
       o["source_range"] = range(time(0), time(s.duration));
@@ -469,7 +535,8 @@ class Writer {
 
 }  // namespace
 
-Result<TimelinePtr> timeline_from_otio(std::string_view text, const std::string& where, const fs::path& folder) {
+Result<TimelinePtr> timeline_from_otio(std::string_view text, const std::string& where,
+                                       const fs::path& folder) {
   auto json = parse_json(text, where);
   if (!json) return std::unexpected(json.error());
   try {
@@ -477,7 +544,8 @@ Result<TimelinePtr> timeline_from_otio(std::string_view text, const std::string&
   } catch (const Bad& bad) {
     return std::unexpected(bad.error);
   } catch (const Json::exception& e) {
-    return bad_input(std::string("a value has the wrong type: ") + e.what(), where, "Export the timeline again.");
+    return bad_input(std::string("a value has the wrong type: ") + e.what(), where,
+                     "Export the timeline again.");
   }
 }
 
@@ -487,8 +555,12 @@ Result<TimelinePtr> load_timeline(const fs::path& file) {
   return timeline_from_otio(*text, file.string(), fs::absolute(file).parent_path());
 }
 
-std::string timeline_to_otio(const Timeline& timeline) { return Writer(timeline).write().dump(1, ' ', false, Json::error_handler_t::replace) + "\n"; }
+std::string timeline_to_otio(const Timeline& timeline) {
+  return Writer(timeline).write().dump(1, ' ', false, Json::error_handler_t::replace) + "\n";
+}
 
-Result<void> save_timeline(const Timeline& timeline, const fs::path& file) { return write_file_atomic(file, timeline_to_otio(timeline)); }
+Result<void> save_timeline(const Timeline& timeline, const fs::path& file) {
+  return write_file_atomic(file, timeline_to_otio(timeline));
+}
 
 }  // namespace gc

@@ -1,5 +1,5 @@
-// OpenTimelineIO JSON to and from the timeline. docs/formats.md describes what is ours in it; every field and schema
-// that is not understood is written back unchanged.
+// OpenTimelineIO JSON to and from the timeline. docs/formats.md describes what is ours in it; every field and
+// schema that is not understood is written back unchanged.
 #pragma once
 #include <string>
 
@@ -8,10 +8,11 @@
 
 namespace gc {
 
-/// Reads a timeline. Relative media paths are taken from `folder`. Fails with file and place for what cannot be a
-/// timeline: broken JSON, wrong types, negative or absurd times, a composition inside itself. Missing media are no
-/// failure.
-Result<TimelinePtr> timeline_from_otio(std::string_view text, const std::string& where, const fs::path& folder);
+/// Reads a timeline. Relative media paths are taken from `folder`. Fails with file and place for what cannot
+/// be a timeline: broken JSON, wrong types, negative or absurd times, a composition inside itself. Missing
+/// media are no failure.
+Result<TimelinePtr> timeline_from_otio(std::string_view text, const std::string& where,
+                                       const fs::path& folder);
 Result<TimelinePtr> load_timeline(const fs::path& file);
 
 std::string timeline_to_otio(const Timeline& timeline);

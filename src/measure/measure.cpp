@@ -17,7 +17,8 @@ namespace {
 constexpr int kLeastSamples = 12;
 
 /// Runs these frames flat out and returns them in order.
-std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals, std::vector<Frames> frames, int workers, bool keep_image = false) {
+std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals,
+                                      std::vector<Frames> frames, int workers, bool keep_image = false) {
   std::mutex mutex;
   std::condition_variable finished;
   std::vector<FrameResult> results;
@@ -33,7 +34,8 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
     std::unique_lock lock(mutex);
     finished.wait(lock, [&] { return results.size() == count; });
   }
-  std::sort(results.begin(), results.end(), [](const FrameResult& a, const FrameResult& b) { return a.started_ms < b.started_ms; });
+  std::sort(results.begin(), results.end(),
+            [](const FrameResult& a, const FrameResult& b) { return a.started_ms < b.started_ms; });
   return results;
 }
 
@@ -53,8 +55,8 @@ double error_of(const Notebook& notebook, const Hash128& key) {
   return median_of(std::move(totals)).relative_error();
 }
 
-/// Puts one run's frames into the notebook. The first frame pays for opening and seeking; the first ones of the other
-/// workers find the pipeline half empty. Neither is how playback runs.
+/// Puts one run's frames into the notebook. The first frame pays for opening and seeking; the first ones of
+/// the other workers find the pipeline half empty. Neither is how playback runs.
 void record(Notebook& notebook, const Kind& kind, const std::vector<FrameResult>& results, int workers) {
   std::map<Hash128, std::vector<StageSample>> by_stage;
   std::vector<FrameSample> frames;
@@ -75,7 +77,8 @@ void record(Notebook& notebook, const Kind& kind, const std::vector<FrameResult>
   notebook.add_frames(kind.key, frames);
   std::set<Hash128> seen;
   for (const StageRef& stage : kind.stages)
-    if (const auto it = by_stage.find(stage.key); it != by_stage.end() && seen.insert(stage.key).second) notebook.add_stage(stage, it->second);
+    if (const auto it = by_stage.find(stage.key); it != by_stage.end() && seen.insert(stage.key).second)
+      notebook.add_stage(stage, it->second);
 }
 
 std::vector<Kind> kinds_of(const Program& program) {
@@ -86,7 +89,11 @@ std::vector<Kind> kinds_of(const Program& program) {
     const Hash128 key = frame_key(stages);
     const auto [it, fresh] = index.try_emplace(key, kinds.size());
     if (fresh) {
-      kinds.push_back({key, {}, std::move(stages), interval.layers.empty() ? "Gap" : interval.layers.front().from->segment->name, 0});
+      kinds.push_back({key,
+                       {},
+                       std::move(stages),
+                       interval.layers.empty() ? "Gap" : interval.layers.front().from->segment->name,
+                       0});
     }
     kinds[it->second].where.push_back({interval.in, interval.out});
   }
@@ -106,7 +113,8 @@ class ProbeSeals : public SealLookup {
   mutable std::atomic<Frames> next_{0};
 };
 
-/// How media of the sealed form encode and play: a second of the timeline is rendered, written and played back.
+/// How media of the sealed form encode and play: a second of the timeline is rendered, written and played
+/// back.
 Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int workers) {
   const Timeline& t = *program->timeline();
   const std::vector<StageRef> stages = program->sealed_stages();
@@ -114,7 +122,8 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   // Frames from all over, so that the pictures are as hard to code as the timeline's.
   constexpr Frames kLength = 18;
   std::vector<Frames> frames;
-  for (Frames i = 0; i < kLength / 3; ++i) frames.push_back(program->duration() * (2 * i + 1) / (kLength / 3 * 2));
+  for (Frames i = 0; i < kLength / 3; ++i)
+    frames.push_back(program->duration() * (2 * i + 1) / (kLength / 3 * 2));
   std::vector<FrameResult> pictures = run_flat_out(program, nullptr, frames, workers, true);
   const fs::path file = cache_folder() / fmt::format("probe-{}.mov", ::getpid());
   auto writer = MovieWriter::create(file.string(), Form::vc3_hqx, t.width, t.height, t.rate);
@@ -122,7 +131,8 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   std::vector<float> encode;
   for (Frames i = 0; i < kLength; ++i) {
     const Stopwatch watch;
-    if (auto r = (*writer)->write(pictures[static_cast<std::size_t>(i) % pictures.size()].image); !r) return std::unexpected(r.error());
+    if (auto r = (*writer)->write(pictures[static_cast<std::size_t>(i) % pictures.size()].image); !r)
+      return std::unexpected(r.error());
     encode.push_back(static_cast<float>(watch.ms()));
   }
   auto closed = (*writer)->finish();
@@ -132,7 +142,8 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
     notebook.add_encode(encode_key(t.width, t.height), encode);
     const ProbeSeals seals(file.string(), kLength);
     for (int round = 0; round < 3; ++round) {
-      const std::vector<FrameResult> results = run_flat_out(program, &seals, std::vector<Frames>(kLength, 0), workers);
+      const std::vector<FrameResult> results =
+          run_flat_out(program, &seals, std::vector<Frames>(kLength, 0), workers);
       record(notebook, kind, results, workers);
       timed += static_cast<int>(results.size());
     }
@@ -145,9 +156,12 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
 
 }  // namespace
 
-Hash128 encode_key(int width, int height) { return Hasher().add("encode VC-3 HQX").add(width).add(height).done(); }
+Hash128 encode_key(int width, int height) {
+  return Hasher().add("encode VC-3 HQX").add(width).add(height).done();
+}
 
-Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options, const std::function<bool(const MeasureProgress&)>& progress) {
+Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options,
+                              const std::function<bool(const MeasureProgress&)>& progress) {
   const Stopwatch watch;
   MeasureReport report;
   std::vector<Kind> kinds = kinds_of(*program);
@@ -159,10 +173,13 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
   }
   report.within = report.from_notebook;
   const auto go_on = [&](const std::string& what) {
-    if (progress && !progress({report.within, report.kinds, watch.ms() / 1000, options.seconds, what})) report.cancelled = true;
+    if (progress && !progress({report.within, report.kinds, watch.ms() / 1000, options.seconds, what}))
+      report.cancelled = true;
     return !report.cancelled;
   };
-  if (program->duration() > 0 && (options.again || notebook.frames(frame_key(program->sealed_stages())).size() < 2 * kLeastSamples) && go_on("Sealed media")) {
+  if (program->duration() > 0 &&
+      (options.again || notebook.frames(frame_key(program->sealed_stages())).size() < 2 * kLeastSamples) &&
+      go_on("Sealed media")) {
     auto timed = measure_sealed(program, notebook, options.workers);
     if (timed) report.frames += *timed;
     else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());

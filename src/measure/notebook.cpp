@@ -18,7 +18,9 @@ constexpr const char* kSchema = R"(
     at TEXT NOT NULL, timeline TEXT NOT NULL, drops_forecast REAL, drops_observed REAL, span_f1 REAL, spans_called INTEGER, spans_right INTEGER);
 )";
 
-std::string pack(const std::vector<float>& v) { return {reinterpret_cast<const char*>(v.data()), v.size() * sizeof(float)}; }
+std::string pack(const std::vector<float>& v) {
+  return {reinterpret_cast<const char*>(v.data()), v.size() * sizeof(float)};
+}
 std::vector<float> unpack(const std::string& s) {
   std::vector<float> v(s.size() / sizeof(float));
   std::memcpy(v.data(), s.data(), v.size() * sizeof(float));
@@ -37,7 +39,9 @@ MedianEstimate median_of(std::vector<float> values) {
   if (values.empty()) return m;
   std::sort(values.begin(), values.end());
   const double n = static_cast<double>(values.size());
-  const auto at = [&](double rank) { return static_cast<double>(values[static_cast<std::size_t>(std::clamp(rank, 0.0, n - 1))]); };
+  const auto at = [&](double rank) {
+    return static_cast<double>(values[static_cast<std::size_t>(std::clamp(rank, 0.0, n - 1))]);
+  };
   m.median = values.size() % 2 ? at(n / 2 - 0.5) : (at(n / 2 - 1) + at(n / 2)) / 2;
   const double reach = 0.98 * std::sqrt(n);
   m.low = at(std::floor(n / 2 - reach)), m.high = at(std::ceil(n / 2 + reach) - 1);
@@ -67,12 +71,20 @@ Result<void> Notebook::load() {
   while (q.step()) {
     const auto what = q.integer(0);
     if (what < 0 || what > 3) continue;
-    Series s{unpack(q.text(5)), unpack(q.text(6)), 0, static_cast<int>(q.integer(2)), Hash128::from_hex(q.text(3)), q.real(4)};
+    Series s{
+        unpack(q.text(5)), unpack(q.text(6)), 0, static_cast<int>(q.integer(2)), Hash128::from_hex(q.text(3)),
+        q.real(4)};
     all_[what].insert_or_assign(Hash128::from_hex(q.text(1)), std::move(s));
   }
-  if (!q.ok()) return bad_input("the notebook cannot be read: " + database_.message(), database_.path().string(), "Move it away; a new one is made and the seat measured again.");
-  Statement a = database_.prepare("SELECT timeline, at, drops_forecast, drops_observed, span_f1, spans_called, spans_right FROM audit ORDER BY rowid");
-  while (a.step()) audits_.push_back({a.text(0), a.text(1), a.real(2), a.real(3), a.real(4), static_cast<int>(a.integer(5)), static_cast<int>(a.integer(6))});
+  if (!q.ok())
+    return bad_input("the notebook cannot be read: " + database_.message(), database_.path().string(),
+                     "Move it away; a new one is made and the seat measured again.");
+  Statement a = database_.prepare(
+      "SELECT timeline, at, drops_forecast, drops_observed, span_f1, spans_called, spans_right FROM audit "
+      "ORDER BY rowid");
+  while (a.step())
+    audits_.push_back({a.text(0), a.text(1), a.real(2), a.real(3), a.real(4), static_cast<int>(a.integer(5)),
+                       static_cast<int>(a.integer(6))});
   return {};
 }
 
@@ -93,7 +105,8 @@ void Notebook::add_stage(const StageRef& stage, std::span<const StageSample> sam
 void Notebook::add_frames(const Hash128& key, std::span<const FrameSample> samples) {
   const std::lock_guard lock(mutex_);
   Series& s = series(kFrame, key);
-  for (const FrameSample& x : samples) s.values.push_back(x.fetch_ms), s.second.push_back(x.process_ms), ++s.unsaved;
+  for (const FrameSample& x : samples)
+    s.values.push_back(x.fetch_ms), s.second.push_back(x.process_ms), ++s.unsaved;
   keep_recent(s.values), keep_recent(s.second);
 }
 
@@ -114,9 +127,18 @@ void Notebook::add_encode(const Hash128& key, std::span<const float> ms) {
 void Notebook::add_audit(const AuditRecord& r) {
   const std::lock_guard lock(mutex_);
   audits_.push_back(r);
-  database_.prepare("INSERT INTO audit(at, timeline, drops_forecast, drops_observed, span_f1, spans_called, spans_right) VALUES(?,?,?,?,?,?,?)")
-      .bind(std::string_view(r.at)).bind(std::string_view(r.timeline)).bind(r.drops_forecast).bind(r.drops_observed).bind(r.span_f1)
-      .bind(static_cast<std::int64_t>(r.spans_called)).bind(static_cast<std::int64_t>(r.spans_right)).step();
+  database_
+      .prepare(
+          "INSERT INTO audit(at, timeline, drops_forecast, drops_observed, span_f1, spans_called, "
+          "spans_right) VALUES(?,?,?,?,?,?,?)")
+      .bind(std::string_view(r.at))
+      .bind(std::string_view(r.timeline))
+      .bind(r.drops_forecast)
+      .bind(r.drops_observed)
+      .bind(r.span_f1)
+      .bind(static_cast<std::int64_t>(r.spans_called))
+      .bind(static_cast<std::int64_t>(r.spans_right))
+      .step();
 }
 
 std::vector<float> Notebook::stage(const Hash128& key) const {
@@ -129,7 +151,8 @@ std::vector<FrameSample> Notebook::frames(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
   std::vector<FrameSample> out;
   if (const Series* s = find(kFrame, key))
-    for (std::size_t i = 0; i < std::min(s->values.size(), s->second.size()); ++i) out.push_back({s->values[i], s->second[i]});
+    for (std::size_t i = 0; i < std::min(s->values.size(), s->second.size()); ++i)
+      out.push_back({s->values[i], s->second[i]});
   return out;
 }
 
@@ -172,13 +195,23 @@ Result<void> Notebook::save() {
   for (int what = 0; what < 4; ++what)
     for (auto& [key, s] : all_[what]) {
       if (s.unsaved == 0) continue;
-      Statement q = database_.prepare("INSERT OR REPLACE INTO series(what, key, kind, type, size, first, second, at) VALUES(?,?,?,?,?,?,?,?)");
-      q.bind(static_cast<std::int64_t>(what)).bind(std::string_view(key.hex())).bind(static_cast<std::int64_t>(s.kind)).bind(std::string_view(s.type.hex())).bind(s.size).blob(pack(s.values)).blob(pack(s.second)).bind(std::string_view(at));
+      Statement q = database_.prepare(
+          "INSERT OR REPLACE INTO series(what, key, kind, type, size, first, second, at) "
+          "VALUES(?,?,?,?,?,?,?,?)");
+      q.bind(static_cast<std::int64_t>(what))
+          .bind(std::string_view(key.hex()))
+          .bind(static_cast<std::int64_t>(s.kind))
+          .bind(std::string_view(s.type.hex()))
+          .bind(s.size)
+          .blob(pack(s.values))
+          .blob(pack(s.second))
+          .bind(std::string_view(at));
       q.step();
       if (!q.ok()) {
         const std::string why = database_.message();
         (void)database_.run("ROLLBACK");
-        return environment("the notebook could not be written: " + why, database_.path().string(), "Free some space; earlier measurements are intact.");
+        return environment("the notebook could not be written: " + why, database_.path().string(),
+                           "Free some space; earlier measurements are intact.");
       }
     }
   if (auto r = database_.run("COMMIT"); !r) return r;

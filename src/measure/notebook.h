@@ -11,7 +11,8 @@
 
 namespace gc {
 
-/// The two parts of a frame's way through the pipeline, ms: fetching (read and decode, in order) and processing.
+/// The two parts of a frame's way through the pipeline, ms: fetching (read and decode, in order) and
+/// processing.
 struct FrameSample {
   float fetch_ms = 0;
   float process_ms = 0;

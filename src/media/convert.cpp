@@ -28,7 +28,9 @@ std::string zimg_text() {
 /// Describes a planar YUV or grey frame to zimg; false for a layout that is not planar YUV.
 bool describe(const AVFrame& f, zimg_image_format& z) {
   const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
-  if (!d || (d->flags & (AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_BE | AV_PIX_FMT_FLAG_PAL | AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM))) return false;
+  if (!d || (d->flags & (AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_BE | AV_PIX_FMT_FLAG_PAL |
+                         AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM)))
+    return false;
   const bool grey = d->nb_components == 1;
   if (!grey && !(d->flags & AV_PIX_FMT_FLAG_PLANAR)) return false;
   if (!grey && (d->comp[1].plane != 1 || d->comp[2].plane != 2)) return false;
@@ -42,9 +44,14 @@ bool describe(const AVFrame& f, zimg_image_format& z) {
   z.pixel_range = full ? ZIMG_RANGE_FULL : ZIMG_RANGE_LIMITED;
   switch (f.colorspace) {
     case AVCOL_SPC_BT470BG:
-    case AVCOL_SPC_SMPTE170M: z.matrix_coefficients = ZIMG_MATRIX_BT470_BG; break;
-    case AVCOL_SPC_BT2020_NCL: z.matrix_coefficients = ZIMG_MATRIX_BT2020_NCL; break;
-    default: z.matrix_coefficients = ZIMG_MATRIX_BT709;
+    case AVCOL_SPC_SMPTE170M:
+      z.matrix_coefficients = ZIMG_MATRIX_BT470_BG;
+      break;
+    case AVCOL_SPC_BT2020_NCL:
+      z.matrix_coefficients = ZIMG_MATRIX_BT2020_NCL;
+      break;
+    default:
+      z.matrix_coefficients = ZIMG_MATRIX_BT709;
   }
   z.chroma_location = z.subsample_h ? ZIMG_CHROMA_LEFT : ZIMG_CHROMA_LEFT;
   return true;
@@ -59,8 +66,8 @@ void describe_rgb(int width, int height, zimg_image_format& z) {
   z.pixel_range = ZIMG_RANGE_FULL;
 }
 
-/// A conversion ready to run, with what it needs of scratch. Built once per pair of formats and shared by all threads:
-/// running a graph does not change it.
+/// A conversion ready to run, with what it needs of scratch. Built once per pair of formats and shared by all
+/// threads: running a graph does not change it.
 struct Graph {
   zimg_filter_graph* graph = nullptr;
   std::size_t scratch = 0;
@@ -69,12 +76,24 @@ struct Graph {
 };
 
 const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out) {
-  using Key = std::tuple<unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int, int, unsigned, unsigned>;
+  using Key = std::tuple<unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int,
+                         int, unsigned, unsigned>;
   static std::mutex mutex;
   static std::map<Key, Graph>* cache = new std::map<Key, Graph>;
   const zimg_image_format& yuv = in.color_family == ZIMG_COLOR_RGB ? out : in;
-  const Key key{in.width, in.height, static_cast<int>(in.color_family), static_cast<int>(yuv.pixel_type), yuv.depth, yuv.subsample_w, yuv.subsample_h, out.width, out.height,
-                static_cast<int>(yuv.matrix_coefficients), static_cast<int>(yuv.pixel_range), static_cast<unsigned>(yuv.color_family), 0};
+  const Key key{in.width,
+                in.height,
+                static_cast<int>(in.color_family),
+                static_cast<int>(yuv.pixel_type),
+                yuv.depth,
+                yuv.subsample_w,
+                yuv.subsample_h,
+                out.width,
+                out.height,
+                static_cast<int>(yuv.matrix_coefficients),
+                static_cast<int>(yuv.pixel_range),
+                static_cast<unsigned>(yuv.color_family),
+                0};
   const std::lock_guard lock(mutex);
   auto [it, fresh] = cache->try_emplace(key);
   Graph& g = it->second;
@@ -97,8 +116,13 @@ const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out
 
 /// Scratch memory of the calling thread, kept from frame to frame.
 std::uint8_t* scratch(std::size_t bytes, int slot) {
-  struct Free { void operator()(void* p) const { std::free(p); } };
-  struct Block { std::unique_ptr<void, Free> p; std::size_t size = 0; };
+  struct Free {
+    void operator()(void* p) const { std::free(p); }
+  };
+  struct Block {
+    std::unique_ptr<void, Free> p;
+    std::size_t size = 0;
+  };
   thread_local Block blocks[2];
   Block& b = blocks[slot];
   if (b.size < bytes || !b.p) {
@@ -118,8 +142,8 @@ GC_CLONES void deinterleave(const float* in, float* r, float* g, float* b, int n
   for (int i = 0; i < n; ++i) r[i] = in[4 * i], g[i] = in[4 * i + 1], b[i] = in[4 * i + 2];
 }
 
-/// A ring of a few float RGB rows between zimg and the interleaved image, so that a row is still in the cache when it
-/// changes its layout.
+/// A ring of a few float RGB rows between zimg and the interleaved image, so that a row is still in the cache
+/// when it changes its layout.
 struct RowRing {
   Image* out = nullptr;
   const Image* in = nullptr;
@@ -133,14 +157,16 @@ struct RowRing {
 
 int pack_row(void* user, unsigned i, unsigned, unsigned) {
   auto& ring = *static_cast<RowRing*>(user);
-  interleave(ring.row(0, i), ring.row(1, i), ring.row(2, i), ring.out->row(ring.top + static_cast<int>(i)) + 4 * ring.left, ring.width);
+  interleave(ring.row(0, i), ring.row(1, i), ring.row(2, i),
+             ring.out->row(ring.top + static_cast<int>(i)) + 4 * ring.left, ring.width);
   return 0;
 }
 int unpack_row(void* user, unsigned i, unsigned, unsigned) {
   auto& ring = *static_cast<RowRing*>(user);
   // A chroma step asks for the first row of a pair only.
   for (unsigned y = i; y < i + 2 && static_cast<int>(y) < ring.in->height(); ++y)
-    deinterleave(ring.in->row(static_cast<int>(y)), ring.row(0, y), ring.row(1, y), ring.row(2, y), ring.width);
+    deinterleave(ring.in->row(static_cast<int>(y)), ring.row(0, y), ring.row(1, y), ring.row(2, y),
+                 ring.width);
   return 0;
 }
 
@@ -172,25 +198,32 @@ bool aligned(const AVFrame& f) {
 Result<Image> to_image(const AVFrame& source, int width, int height) {
   zimg_image_format in, out;
   if (!describe(source, in))
-    return bad_input(fmt::format("a picture has the pixel layout '{}', which is not read yet", av_get_pix_fmt_name(static_cast<AVPixelFormat>(source.format)) ? av_get_pix_fmt_name(static_cast<AVPixelFormat>(source.format)) : "?"), "", "Make a copy in planar YUV.");
+    return bad_input(fmt::format("a picture has the pixel layout '{}', which is not read yet",
+                                 av_get_pix_fmt_name(static_cast<AVPixelFormat>(source.format))
+                                     ? av_get_pix_fmt_name(static_cast<AVPixelFormat>(source.format))
+                                     : "?"),
+                     "", "Make a copy in planar YUV.");
   // The libraries' own alignment is enough as a rule; a cropped frame may not have it.
   const AVFrame* frame = &source;
   std::shared_ptr<AVFrame> moved;
   if (!aligned(source)) {
     moved.reset(av_frame_alloc(), [](AVFrame* f) { av_frame_free(&f); });
     moved->format = source.format, moved->width = source.width, moved->height = source.height;
-    if (av_frame_get_buffer(moved.get(), 64) < 0 || av_frame_copy(moved.get(), &source) < 0) return environment("there is no memory for a picture", "", "Close other programs.");
+    if (av_frame_get_buffer(moved.get(), 64) < 0 || av_frame_copy(moved.get(), &source) < 0)
+      return environment("there is no memory for a picture", "", "Close other programs.");
     frame = moved.get();
   }
   int w = width, h = height;
   if (static_cast<std::int64_t>(source.width) * height != static_cast<std::int64_t>(source.height) * width) {
-    const double scale = std::min(static_cast<double>(width) / source.width, static_cast<double>(height) / source.height);
+    const double scale =
+        std::min(static_cast<double>(width) / source.width, static_cast<double>(height) / source.height);
     w = std::clamp(static_cast<int>(std::lround(source.width * scale)), 1, width);
     h = std::clamp(static_cast<int>(std::lround(source.height * scale)), 1, height);
   }
   describe_rgb(w, h, out);
   const Graph& g = graph_for(in, out);
-  if (!g.graph) return bad_input("a picture cannot be converted: " + g.error, "", "Make a copy in planar YUV.");
+  if (!g.graph)
+    return bad_input("a picture cannot be converted: " + g.error, "", "Make a copy in planar YUV.");
 
   Image image = w == width && h == height ? Image(width, height) : Image::filled(width, height, 0, 0, 0, 0);
   zimg_image_buffer_const from = {};
@@ -204,14 +237,17 @@ Result<Image> to_image(const AVFrame& source, int width, int height) {
   ring.out = &image, ring.left = (width - w) / 2, ring.top = (height - h) / 2;
   zimg_image_buffer to;
   set_up(ring, w, h, g.out_lines, to);
-  if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), nullptr, nullptr, pack_row, &ring) != ZIMG_ERROR_SUCCESS) return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
+  if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), nullptr, nullptr, pack_row,
+                                &ring) != ZIMG_ERROR_SUCCESS)
+    return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
   return image;
 }
 
 Result<void> from_image(const Image& image, AVFrame& frame) {
   zimg_image_format in, out;
   describe_rgb(image.width(), image.height(), in);
-  if (!describe(frame, out) || frame.width != image.width() || frame.height != image.height()) return bad_input("a picture cannot be encoded in this layout", "", "Choose another codec.");
+  if (!describe(frame, out) || frame.width != image.width() || frame.height != image.height())
+    return bad_input("a picture cannot be encoded in this layout", "", "Choose another codec.");
   const Graph& g = graph_for(in, out);
   if (!g.graph) return bad_input("a picture cannot be converted: " + g.error, "", "Choose another codec.");
   RowRing ring;
@@ -230,7 +266,9 @@ Result<void> from_image(const Image& image, AVFrame& frame) {
     to.plane[p].stride = frame.linesize[p];
     to.plane[p].mask = ZIMG_BUFFER_MAX;
   }
-  if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), unpack_row, &ring, nullptr, nullptr) != ZIMG_ERROR_SUCCESS) return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
+  if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), unpack_row, &ring, nullptr,
+                                nullptr) != ZIMG_ERROR_SUCCESS)
+    return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
   return {};
 }
 

@@ -70,7 +70,9 @@ GC_CLONES void screen_row(const float* in, std::uint8_t* out, int n) {
 GC_CLONES void over_row(float* canvas, const float* layer, std::size_t pixels, float opacity) {
   for (std::size_t i = 0; i < pixels; ++i) {
     const float keep = 1.0f - layer[4 * i + 3] * opacity;
-    for (int c = 0; c < 4; ++c) canvas[4 * i + static_cast<std::size_t>(c)] = layer[4 * i + static_cast<std::size_t>(c)] * opacity + canvas[4 * i + static_cast<std::size_t>(c)] * keep;
+    for (int c = 0; c < 4; ++c)
+      canvas[4 * i + static_cast<std::size_t>(c)] = layer[4 * i + static_cast<std::size_t>(c)] * opacity +
+                                                    canvas[4 * i + static_cast<std::size_t>(c)] * keep;
   }
 }
 

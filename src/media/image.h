@@ -13,8 +13,8 @@ struct PoolReturn {
   void operator()(float* p) const;
 };
 
-/// Width × height pixels, 4 floats each, rows without padding, 64-byte aligned. Movable only; its memory returns to a
-/// pool, so that steady playback allocates nothing.
+/// Width × height pixels, 4 floats each, rows without padding, 64-byte aligned. Movable only; its memory
+/// returns to a pool, so that steady playback allocates nothing.
 class Image {
  public:
   Image() = default;
@@ -25,11 +25,17 @@ class Image {
   int width() const { return width_; }
   int height() const { return height_; }
   bool empty() const { return !data_; }
-  std::size_t floats() const { return static_cast<std::size_t>(width_) * static_cast<std::size_t>(height_) * 4; }
+  std::size_t floats() const {
+    return static_cast<std::size_t>(width_) * static_cast<std::size_t>(height_) * 4;
+  }
   float* data() { return data_.get(); }
   const float* data() const { return data_.get(); }
-  float* row(int y) { return data_.get() + static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) * 4; }
-  const float* row(int y) const { return data_.get() + static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) * 4; }
+  float* row(int y) {
+    return data_.get() + static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) * 4;
+  }
+  const float* row(int y) const {
+    return data_.get() + static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) * 4;
+  }
   Image copy() const;
 
   bool opaque = true;  ///< every alpha is 1
@@ -51,8 +57,8 @@ struct ScreenImage {
 /// Clamps to 0…1, rounds to 8 bits, over black.
 void to_screen(const Image& image, ScreenImage& out);
 
-/// `over` onto an opaque or transparent canvas of the same size: canvas = layer × opacity + canvas × (1 − layer alpha ×
-/// opacity). Porter and Duff (1984), premultiplied.
+/// `over` onto an opaque or transparent canvas of the same size: canvas = layer × opacity + canvas × (1 −
+/// layer alpha × opacity). Porter and Duff (1984), premultiplied.
 void composite_over(Image& canvas, const Image& layer, float opacity);
 
 /// a × (1 − mix) + b × mix, into a. Both the same size.

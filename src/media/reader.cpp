@@ -25,15 +25,24 @@ std::string av_text(int code) {
 /// Files are named by the standard of their codec.
 std::string designation(AVCodecID id) {
   switch (id) {
-    case AV_CODEC_ID_H264: return "H.264";
-    case AV_CODEC_ID_HEVC: return "H.265";
-    case AV_CODEC_ID_DNXHD: return "VC-3";
-    case AV_CODEC_ID_PRORES: return "RDD 36";
-    case AV_CODEC_ID_CFHD: return "VC-5";
-    case AV_CODEC_ID_MJPEG: return "Motion JPEG";
-    case AV_CODEC_ID_FFV1: return "FFV1";
-    case AV_CODEC_ID_V210: return "v210";
-    default: return avcodec_get_name(id);
+    case AV_CODEC_ID_H264:
+      return "H.264";
+    case AV_CODEC_ID_HEVC:
+      return "H.265";
+    case AV_CODEC_ID_DNXHD:
+      return "VC-3";
+    case AV_CODEC_ID_PRORES:
+      return "RDD 36";
+    case AV_CODEC_ID_CFHD:
+      return "VC-5";
+    case AV_CODEC_ID_MJPEG:
+      return "Motion JPEG";
+    case AV_CODEC_ID_FFV1:
+      return "FFV1";
+    case AV_CODEC_ID_V210:
+      return "v210";
+    default:
+      return avcodec_get_name(id);
   }
 }
 
@@ -68,22 +77,31 @@ struct FrameReader::Impl {
 
   Frames number_of(std::int64_t pts) const {
     // Nearest frame: pts in the stream's time base to frames at its rate.
-    return av_rescale_q_rnd(pts - first_pts, stream->time_base, AVRational{static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)}, AV_ROUND_NEAR_INF);
+    return av_rescale_q_rnd(pts - first_pts, stream->time_base,
+                            AVRational{static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)},
+                            AV_ROUND_NEAR_INF);
   }
   std::int64_t pts_of(Frames n) const {
-    return first_pts + av_rescale_q(n, AVRational{static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)}, stream->time_base);
+    return first_pts +
+           av_rescale_q(n, AVRational{static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)},
+                        stream->time_base);
   }
 
   Result<void> start(const std::string& file) {
     path = file;
     av_log_set_level(AV_LOG_QUIET);
     std::error_code e;
-    if (!std::filesystem::exists(path, e)) return bad_input("is missing", path, "Put the file back or relink it; its segments are offline until then.");
+    if (!std::filesystem::exists(path, e))
+      return bad_input("is missing", path,
+                       "Put the file back or relink it; its segments are offline until then.");
     int r = avformat_open_input(&format, path.c_str(), nullptr, nullptr);
-    if (r < 0) return bad_input("cannot be opened: " + av_text(r), path, "Replace the file with a whole copy.");
+    if (r < 0)
+      return bad_input("cannot be opened: " + av_text(r), path, "Replace the file with a whole copy.");
     // mov and mp4 state everything in their header; looking into the packets would cost time at every open.
-    if (std::string_view(format->iformat->name).find("mov") == std::string_view::npos || format->nb_streams == 0) {
-      if ((r = avformat_find_stream_info(format, nullptr)) < 0) return bad_input("cannot be understood: " + av_text(r), path, "Replace the file with a whole copy.");
+    if (std::string_view(format->iformat->name).find("mov") == std::string_view::npos ||
+        format->nb_streams == 0) {
+      if ((r = avformat_find_stream_info(format, nullptr)) < 0)
+        return bad_input("cannot be understood: " + av_text(r), path, "Replace the file with a whole copy.");
     }
     const int index = av_find_best_stream(format, AVMEDIA_TYPE_VIDEO, -1, -1, nullptr, 0);
     if (index < 0) return bad_input("holds no pictures", path, "Choose a file with a video stream.");
@@ -91,14 +109,20 @@ struct FrameReader::Impl {
     for (unsigned i = 0; i < format->nb_streams; ++i)
       if (static_cast<int>(i) != index) format->streams[i]->discard = AVDISCARD_ALL;
     const AVCodec* decoder = avcodec_find_decoder(stream->codecpar->codec_id);
-    if (!decoder) return bad_input("uses a codec that cannot be decoded here: " + designation(stream->codecpar->codec_id), path, "Make a copy in another codec.");
+    if (!decoder)
+      return bad_input("uses a codec that cannot be decoded here: " + designation(stream->codecpar->codec_id),
+                       path, "Make a copy in another codec.");
     codec = avcodec_alloc_context3(decoder);
-    if ((r = avcodec_parameters_to_context(codec, stream->codecpar)) < 0) return bad_input("has damaged codec parameters: " + av_text(r), path, "Replace the file with a whole copy.");
+    if ((r = avcodec_parameters_to_context(codec, stream->codecpar)) < 0)
+      return bad_input("has damaged codec parameters: " + av_text(r), path,
+                       "Replace the file with a whole copy.");
     codec->thread_count = 1;  // frames, not slices, are what runs in parallel here
-    if ((r = avcodec_open2(codec, decoder, nullptr)) < 0) return bad_input("cannot be decoded: " + av_text(r), path, "Replace the file with a whole copy.");
+    if ((r = avcodec_open2(codec, decoder, nullptr)) < 0)
+      return bad_input("cannot be decoded: " + av_text(r), path, "Replace the file with a whole copy.");
     packet = av_packet_alloc();
     fill_info();
-    if (info.width <= 0 || info.height <= 0 || info.width > 32768 || info.height > 32768) return bad_input("states no usable raster", path, "Replace the file with a whole copy.");
+    if (info.width <= 0 || info.height <= 0 || info.width > 32768 || info.height > 32768)
+      return bad_input("states no usable raster", path, "Replace the file with a whole copy.");
     return {};
   }
 
@@ -111,7 +135,8 @@ struct FrameReader::Impl {
     first_pts = stream->start_time == AV_NOPTS_VALUE ? 0 : stream->start_time;
     info.frames = stream->nb_frames;
     if (info.frames <= 0 && stream->duration > 0) info.frames = number_of(first_pts + stream->duration);
-    if (info.frames <= 0 && format->duration > 0) info.frames = av_rescale(format->duration, info.rate.num, info.rate.den * AV_TIME_BASE);
+    if (info.frames <= 0 && format->duration > 0)
+      info.frames = av_rescale(format->duration, info.rate.num, info.rate.den * AV_TIME_BASE);
     info.codec = designation(p.codec_id);
     const auto pix = static_cast<AVPixelFormat>(p.format);
     const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(pix);
@@ -126,7 +151,8 @@ struct FrameReader::Impl {
       for (int i = 0; i < n && all; ++i) all = avformat_index_get_entry(stream, i)->flags & AVINDEX_KEYFRAME;
       info.intra = all;
       for (int i = 0; i < n && !all; ++i)
-        if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); e->flags & AVINDEX_KEYFRAME) info.keys.push_back(number_of(e->timestamp));
+        if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); e->flags & AVINDEX_KEYFRAME)
+          info.keys.push_back(number_of(e->timestamp));
     }
     std::error_code e;
     info.bytes = std::filesystem::file_size(path, e);
@@ -136,7 +162,8 @@ struct FrameReader::Impl {
   Result<void> seek(Frames n, ReadTimes& t) {
     const Stopwatch watch;
     const int r = av_seek_frame(format, stream->index, pts_of(n), AVSEEK_FLAG_BACKWARD);
-    if (r < 0 && av_seek_frame(format, stream->index, 0, AVSEEK_FLAG_BYTE) < 0) return bad_input("cannot be searched: " + av_text(r), path, "Replace the file with a whole copy.");
+    if (r < 0 && av_seek_frame(format, stream->index, 0, AVSEEK_FLAG_BYTE) < 0)
+      return bad_input("cannot be searched: " + av_text(r), path, "Replace the file with a whole copy.");
     avcodec_flush_buffers(codec);
     draining = false;
     next = -1;
@@ -166,18 +193,24 @@ struct FrameReader::Impl {
         ++t.decoded;
         return frame;
       }
-      if (r == AVERROR_EOF) return bad_input(fmt::format("ends early: frame {} was asked for, {} exist", wanted, last + 1), path, "Shorten the segment or replace the file.");
-      if (r != AVERROR(EAGAIN)) return bad_input("is damaged: " + av_text(r), path, "Replace the file with a whole copy.");
+      if (r == AVERROR_EOF)
+        return bad_input(fmt::format("ends early: frame {} was asked for, {} exist", wanted, last + 1), path,
+                         "Shorten the segment or replace the file.");
+      if (r != AVERROR(EAGAIN))
+        return bad_input("is damaged: " + av_text(r), path, "Replace the file with a whole copy.");
       watch.restart();
       r = av_read_frame(format, packet);
       t.read_ms += watch.ms();
       if (r < 0) {
-        if (draining) return bad_input(fmt::format("ends early: frame {} was asked for", wanted), path, "Shorten the segment or replace the file.");
+        if (draining)
+          return bad_input(fmt::format("ends early: frame {} was asked for", wanted), path,
+                           "Shorten the segment or replace the file.");
         draining = true;
         avcodec_send_packet(codec, nullptr);
         continue;
       }
-      if (packet->stream_index == stream->index && !(info.intra && packet->pts != AV_NOPTS_VALUE && number_of(packet->pts) < wanted)) {
+      if (packet->stream_index == stream->index &&
+          !(info.intra && packet->pts != AV_NOPTS_VALUE && number_of(packet->pts) < wanted)) {
         watch.restart();
         cpu.restart();
         r = avcodec_send_packet(codec, packet);
@@ -223,7 +256,8 @@ Result<FramePtr> FrameReader::read(Frames n, ReadTimes* times) {
     if (at >= n) {
       if (at > n) {
         s.last = -1, s.last_frame = nullptr;
-        return bad_input(fmt::format("has no frame {}; the next is {}", n, at), s.path, "Replace the file with a whole copy.");
+        return bad_input(fmt::format("has no frame {}; the next is {}", n, at), s.path,
+                         "Replace the file with a whole copy.");
       }
       return frame;
     }

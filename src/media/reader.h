@@ -22,9 +22,10 @@ struct MediaInfo {
   std::string pixel_format;  ///< as libav* names it
   int bits = 8;              ///< per component
   bool intra = false;        ///< every frame stands alone
-  std::vector<Frames> keys;  ///< of a long-GOP file: frames that can be decoded alone, in order; empty when unknown
-  std::uint64_t bytes = 0;   ///< of the file
-  Hash128 identity;          ///< path, size and time of change: what a fingerprint takes as "this file"
+  std::vector<Frames>
+      keys;  ///< of a long-GOP file: frames that can be decoded alone, in order; empty when unknown
+  std::uint64_t bytes = 0;  ///< of the file
+  Hash128 identity;         ///< path, size and time of change: what a fingerprint takes as "this file"
 };
 
 /// Milliseconds that one read took.
@@ -32,10 +33,12 @@ struct ReadTimes {
   double read_ms = 0;    ///< demuxing: disk and container
   double decode_ms = 0;  ///< codec, wall time
   double decode_cpu_ms = 0;
-  int decoded = 0;       ///< frames decoded, including those needed only to reach the one asked for
-  bool cold = false;     ///< the reader had to seek
+  int decoded = 0;    ///< frames decoded, including those needed only to reach the one asked for
+  bool cold = false;  ///< the reader had to seek
   /// Milliseconds of a frame that is reached from the one before it.
-  double steady_ms() const { return decode_ms / (decoded > 0 ? decoded : 1) + (cold ? 0 : read_ms / (decoded > 0 ? decoded : 1)); }
+  double steady_ms() const {
+    return decode_ms / (decoded > 0 ? decoded : 1) + (cold ? 0 : read_ms / (decoded > 0 ? decoded : 1));
+  }
 };
 
 /// Reads frames of one file in any order; going forward is fast. Not for use from two threads at once.
@@ -54,7 +57,8 @@ class FrameReader {
   std::unique_ptr<Impl> impl_;
 };
 
-/// Frames that have to be decoded before frame n when reading starts there; 0 for a key frame and for intra files.
+/// Frames that have to be decoded before frame n when reading starts there; 0 for a key frame and for intra
+/// files.
 Frames frames_before(const MediaInfo& info, Frames n);
 
 /// Opens, looks and closes.

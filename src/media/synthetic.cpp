@@ -15,24 +15,34 @@ std::uint32_t mix_bits(std::uint32_t x) {
   x ^= x >> 16, x *= 0x7feb352dU, x ^= x >> 15, x *= 0x846ca68bU, x ^= x >> 16;
   return x;
 }
-float random01(std::uint32_t a, std::uint32_t b = 0) { return static_cast<float>(mix_bits(a * 0x9e3779b9U + mix_bits(b + 0x85ebca6bU)) >> 8) / 16777216.0f; }
+float random01(std::uint32_t a, std::uint32_t b = 0) {
+  return static_cast<float>(mix_bits(a * 0x9e3779b9U + mix_bits(b + 0x85ebca6bU)) >> 8) / 16777216.0f;
+}
 float smooth(float a, float b, float x) {
   const float t = std::clamp((x - a) / (b - a), 0.0f, 1.0f);
   return t * t * (3 - 2 * t);
 }
-Rgb lerp(const Rgb& a, const Rgb& b, float t) { return {a[0] + (b[0] - a[0]) * t, a[1] + (b[1] - a[1]) * t, a[2] + (b[2] - a[2]) * t}; }
+Rgb lerp(const Rgb& a, const Rgb& b, float t) {
+  return {a[0] + (b[0] - a[0]) * t, a[1] + (b[1] - a[1]) * t, a[2] + (b[2] - a[2]) * t};
+}
 Rgb scaled(const Rgb& a, float k) { return {a[0] * k, a[1] * k, a[2] * k}; }
 
 /// Value noise on a unit lattice.
 float noise(float x, float y, std::uint32_t seed) {
   const float fx = std::floor(x), fy = std::floor(y);
-  const auto ix = static_cast<std::uint32_t>(static_cast<std::int32_t>(fx)), iy = static_cast<std::uint32_t>(static_cast<std::int32_t>(fy));
+  const auto ix = static_cast<std::uint32_t>(static_cast<std::int32_t>(fx)),
+             iy = static_cast<std::uint32_t>(static_cast<std::int32_t>(fy));
   const float tx = smooth(0, 1, x - fx), ty = smooth(0, 1, y - fy);
-  const auto at = [&](std::uint32_t dx, std::uint32_t dy) { return random01((ix + dx) * 73856093U ^ (iy + dy) * 19349663U, seed); };
+  const auto at = [&](std::uint32_t dx, std::uint32_t dy) {
+    return random01((ix + dx) * 73856093U ^ (iy + dy) * 19349663U, seed);
+  };
   const float top = at(0, 0) + (at(1, 0) - at(0, 0)) * tx, bottom = at(0, 1) + (at(1, 1) - at(0, 1)) * tx;
   return top + (bottom - top) * ty;
 }
-float cloud(float x, float y, std::uint32_t seed) { return 0.55f * noise(x, y, seed) + 0.3f * noise(2 * x, 2 * y, seed + 1) + 0.15f * noise(4 * x, 4 * y, seed + 2); }
+float cloud(float x, float y, std::uint32_t seed) {
+  return 0.55f * noise(x, y, seed) + 0.3f * noise(2 * x, 2 * y, seed + 1) +
+         0.15f * noise(4 * x, 4 * y, seed + 2);
+}
 
 /// A scene colours the point (x, y), both −1…1 downward, x scaled by the aspect, at time t seconds.
 Rgb bowl(float x, float y, float t, std::uint32_t seed) {
@@ -42,7 +52,10 @@ Rgb bowl(float x, float y, float t, std::uint32_t seed) {
   // Body of the bowl: half an ellipse, its rim another.
   const float body = (x * x) / (0.72f * 0.72f) + ((y + 0.12f) * (y + 0.12f)) / (0.66f * 0.66f);
   if (y > -0.12f && body < 1) {
-    const float turn = std::asin(std::clamp(x / std::sqrt(std::max(0.05f, 0.52f - 0.6f * (y + 0.12f) * (y + 0.12f))), -1.0f, 1.0f)) + t * 0.9f;
+    const float turn =
+        std::asin(std::clamp(x / std::sqrt(std::max(0.05f, 0.52f - 0.6f * (y + 0.12f) * (y + 0.12f))), -1.0f,
+                             1.0f)) +
+        t * 0.9f;
     const float glaze = noise(turn * 3, y * 5, seed + 9);
     Rgb b = lerp({0.10f, 0.28f, 0.33f}, {0.36f, 0.52f, 0.47f}, glaze);
     const float light = std::clamp(0.55f - 0.7f * x + 0.3f * (1 - body), 0.08f, 1.2f);
@@ -52,13 +65,17 @@ Rgb bowl(float x, float y, float t, std::uint32_t seed) {
     c = lerp(c, b, smooth(1.0f, 0.97f, body));
   }
   const float rim = (x * x) / (0.72f * 0.72f) + ((y + 0.12f) * (y + 0.12f)) / (0.15f * 0.15f);
-  if (rim < 1) c = lerp(c, lerp({0.05f, 0.12f, 0.14f}, {0.20f, 0.34f, 0.33f}, 0.5f + 0.5f * x), smooth(1.0f, 0.9f, rim));
+  if (rim < 1)
+    c = lerp(c, lerp({0.05f, 0.12f, 0.14f}, {0.20f, 0.34f, 0.33f}, 0.5f + 0.5f * x), smooth(1.0f, 0.9f, rim));
   return c;
 }
 
 Rgb kiln(float x, float y, float t, std::uint32_t seed) {
-  const float row = std::floor((y + 3) * 9), column = std::floor(x * 5 + (static_cast<int>(row) % 2 ? 0.5f : 0.0f));
-  Rgb c = scaled({0.23f, 0.13f, 0.09f}, 0.6f + 0.5f * random01(static_cast<std::uint32_t>(static_cast<int>(column) + 100), static_cast<std::uint32_t>(row)));
+  const float row = std::floor((y + 3) * 9),
+              column = std::floor(x * 5 + (static_cast<int>(row) % 2 ? 0.5f : 0.0f));
+  Rgb c = scaled({0.23f, 0.13f, 0.09f},
+                 0.6f + 0.5f * random01(static_cast<std::uint32_t>(static_cast<int>(column) + 100),
+                                        static_cast<std::uint32_t>(row)));
   const float mouth = x * x / 0.26f + (y - 0.15f) * (y - 0.15f) / 0.20f;
   const float flicker = 0.85f + 0.3f * noise(t * 7, 0.5f, seed);
   const float glow = std::exp(-1.7f * std::max(0.0f, mouth - 0.8f)) * flicker;
@@ -67,14 +84,17 @@ Rgb kiln(float x, float y, float t, std::uint32_t seed) {
     const float fire = cloud(3 * x, 3 * y + 3 * t, seed + 3);
     c = lerp({0.85f, 0.28f, 0.03f}, {1.0f, 0.86f, 0.45f}, smooth(0.3f, 0.8f, fire * flicker));
   }
-  const float smoke = smooth(0.45f, 0.85f, cloud(1.6f * x + 0.3f * t, 1.8f * y + 0.9f * t, seed + 7)) * smooth(0.2f, -1.0f, y);
+  const float smoke = smooth(0.45f, 0.85f, cloud(1.6f * x + 0.3f * t, 1.8f * y + 0.9f * t, seed + 7)) *
+                      smooth(0.2f, -1.0f, y);
   return lerp(c, {0.42f, 0.37f, 0.33f}, 0.75f * smoke);
 }
 
 Rgb rain(float x, float y, float t, std::uint32_t seed) {
-  Rgb c = lerp({0.30f, 0.36f, 0.40f}, {0.09f, 0.13f, 0.12f}, smooth(-0.8f, 0.9f, y + 0.25f * cloud(1.5f * x, 1.5f * y, seed)));
+  Rgb c = lerp({0.30f, 0.36f, 0.40f}, {0.09f, 0.13f, 0.12f},
+               smooth(-0.8f, 0.9f, y + 0.25f * cloud(1.5f * x, 1.5f * y, seed)));
   for (int i = 0; i < 5; ++i) {
-    const float bx = -1.5f + 3.1f * random01(static_cast<std::uint32_t>(i), seed), by = -0.4f + 1.1f * random01(static_cast<std::uint32_t>(i) + 50, seed);
+    const float bx = -1.5f + 3.1f * random01(static_cast<std::uint32_t>(i), seed),
+                by = -0.4f + 1.1f * random01(static_cast<std::uint32_t>(i) + 50, seed);
     const float d = (x - bx) * (x - bx) + (y - by) * (y - by);
     if (d > 0.25f) continue;
     const float lamp = std::exp(-30 * d);
@@ -86,7 +106,8 @@ Rgb rain(float x, float y, float t, std::uint32_t seed) {
   const float speed = 0.25f + 0.6f * random01(lane_id, seed), offset = random01(lane_id, seed + 1);
   const float head = std::fmod(t * speed + offset * 3, 1.4f) * 2 - 1.2f;
   const float dx = x * 14 - lane - 0.5f, dy = (y - head) * 7;
-  const float drop = std::exp(-8 * (dx * dx + dy * dy)), trail = y < head ? 0.35f * std::exp(-14 * dx * dx) * smooth(-1.2f, head, y) : 0;
+  const float drop = std::exp(-8 * (dx * dx + dy * dy)),
+              trail = y < head ? 0.35f * std::exp(-14 * dx * dx) * smooth(-1.2f, head, y) : 0;
   c = lerp(c, {0.72f, 0.80f, 0.84f}, std::clamp(drop + trail, 0.0f, 1.0f));
   if (std::abs(x) < 0.025f || std::abs(y + 0.1f) < 0.02f) c = {0.05f, 0.045f, 0.04f};
   return c;
@@ -95,13 +116,15 @@ Rgb rain(float x, float y, float t, std::uint32_t seed) {
 Rgb dust(float x, float y, float t, std::uint32_t seed) {
   Rgb c = scaled({0.10f, 0.085f, 0.075f}, 0.7f + 0.6f * noise(2 * x, 2 * y, seed));
   const float across = (x * 0.8f + y * 0.6f - 0.1f) / (0.35f + 0.2f * (y + 1));
-  const float beam = std::exp(-across * across * 3) * (0.5f + 0.5f * cloud(2 * x - 0.2f * t, 2 * y + 0.15f * t, seed + 2));
+  const float beam =
+      std::exp(-across * across * 3) * (0.5f + 0.5f * cloud(2 * x - 0.2f * t, 2 * y + 0.15f * t, seed + 2));
   c = {c[0] + 0.62f * beam, c[1] + 0.52f * beam, c[2] + 0.36f * beam};
   // Motes: one in each cell, drifting in its own small circle.
   const float gx = (x + 0.06f * t) * 12, gy = (y - 0.09f * t) * 12;
   const float cx = std::floor(gx), cy = std::floor(gy);
   const auto id = static_cast<std::uint32_t>(static_cast<int>(cx) * 8191 + static_cast<int>(cy) * 131);
-  const float px = 0.5f + 0.35f * std::sin(t + 6.28f * random01(id, seed)), py = 0.5f + 0.35f * std::cos(1.3f * t + 6.28f * random01(id, seed + 1));
+  const float px = 0.5f + 0.35f * std::sin(t + 6.28f * random01(id, seed)),
+              py = 0.5f + 0.35f * std::cos(1.3f * t + 6.28f * random01(id, seed + 1));
   const float d = (gx - cx - px) * (gx - cx - px) + (gy - cy - py) * (gy - cy - py);
   const float mote = std::exp(-120 * d) * (0.15f + beam) * random01(id, seed + 4);
   return {c[0] + mote, c[1] + 0.9f * mote, c[2] + 0.75f * mote};
@@ -115,11 +138,15 @@ Rgb hands(float x, float y, float t, std::uint32_t seed) {
     c = scaled({0.36f, 0.33f, 0.30f}, 0.75f + 0.25f * std::sin(angle * 3 + 20 * std::sqrt(wheel)));
   }
   const float half = 0.27f + 0.05f * std::sin(5 * y + 1.5f * t) + 0.1f * smooth(-0.5f, 0.6f, y);
-  if (y > -0.55f && y < 0.5f && std::abs(x) < half) c = scaled({0.50f, 0.42f, 0.36f}, 0.45f + 0.6f * std::sqrt(std::max(0.0f, 1 - x * x / (half * half))) * (0.85f + 0.15f * std::sin(60 * y + 9 * t)));
+  if (y > -0.55f && y < 0.5f && std::abs(x) < half)
+    c = scaled({0.50f, 0.42f, 0.36f}, 0.45f + 0.6f * std::sqrt(std::max(0.0f, 1 - x * x / (half * half))) *
+                                                  (0.85f + 0.15f * std::sin(60 * y + 9 * t)));
   for (const float side : {-1.0f, 1.0f}) {
-    const float hx = side * (0.42f + 0.05f * std::sin(1.1f * t + side)), hy = -0.05f + 0.22f * std::sin(0.7f * t);
+    const float hx = side * (0.42f + 0.05f * std::sin(1.1f * t + side)),
+                hy = -0.05f + 0.22f * std::sin(0.7f * t);
     for (int finger = 0; finger < 4; ++finger) {
-      const float fy = hy - 0.16f + 0.1f * static_cast<float>(finger) + 0.02f * std::sin(3 * t + static_cast<float>(finger));
+      const float fy = hy - 0.16f + 0.1f * static_cast<float>(finger) +
+                       0.02f * std::sin(3 * t + static_cast<float>(finger));
       const float e = (x - hx) * (x - hx) / 0.045f + (y - fy) * (y - fy) / 0.0035f;
       if (e < 1) c = scaled({0.62f, 0.43f, 0.33f}, 0.55f + 0.45f * std::sqrt(1 - e));
     }
@@ -131,7 +158,8 @@ Rgb hands(float x, float y, float t, std::uint32_t seed) {
 
 Rgb firing(float x, float y, float t, std::uint32_t seed) {
   Rgb c = lerp({0.015f, 0.02f, 0.045f}, {0.05f, 0.035f, 0.03f}, smooth(-1, 1, y));
-  const float flame = cloud(2.2f * x, 2 * y + 2.4f * t, seed) * smooth(-0.5f, 0.9f, y) * std::exp(-1.3f * x * x);
+  const float flame =
+      cloud(2.2f * x, 2 * y + 2.4f * t, seed) * smooth(-0.5f, 0.9f, y) * std::exp(-1.3f * x * x);
   c = lerp(c, {0.95f, 0.42f, 0.08f}, smooth(0.25f, 0.6f, flame));
   c = lerp(c, {1.0f, 0.9f, 0.6f}, smooth(0.5f, 0.75f, flame));
   for (int i = 0; i < 14; ++i) {
@@ -139,7 +167,8 @@ Rgb firing(float x, float y, float t, std::uint32_t seed) {
     const float life = std::fmod(t * (0.25f + 0.3f * random01(id, seed)) + random01(id, seed + 1), 1.0f);
     const float sy = 0.8f - 1.8f * life;
     if (std::abs(y - sy) > 0.064f) continue;
-    const float sx = (random01(id, seed + 2) - 0.5f) * 1.2f + 0.25f * std::sin(6 * life + static_cast<float>(i));
+    const float sx =
+        (random01(id, seed + 2) - 0.5f) * 1.2f + 0.25f * std::sin(6 * life + static_cast<float>(i));
     const float d = (x - sx) * (x - sx) + (y - sy) * (y - sy);
     if (d > 0.004f) continue;
     const float spark = std::exp(-4500 * d) * (1 - life);
@@ -150,13 +179,15 @@ Rgb firing(float x, float y, float t, std::uint32_t seed) {
 
 using Scene = Rgb (*)(float, float, float, std::uint32_t);
 Scene scene_named(const std::string& name) {
-  static const std::array<std::pair<const char*, Scene>, 6> all{{{"bowl", bowl}, {"kiln", kiln}, {"rain", rain}, {"dust", dust}, {"hands", hands}, {"firing", firing}}};
+  static const std::array<std::pair<const char*, Scene>, 6> all{
+      {{"bowl", bowl}, {"kiln", kiln}, {"rain", rain}, {"dust", dust}, {"hands", hands}, {"firing", firing}}};
   for (const auto& [key, scene] : all)
     if (name == key) return scene;
   return nullptr;
 }
 
-/// Noise with the spread of a sensor's: independent in each pixel and channel, a little stronger in the shadows.
+/// Noise with the spread of a sensor's: independent in each pixel and channel, a little stronger in the
+/// shadows.
 void add_grain(Image& image, std::int64_t n, std::uint32_t seed, float amplitude) {
   std::uint32_t state = mix_bits(seed + static_cast<std::uint32_t>(n) * 2654435761U) | 1U;
   float* p = image.data();
@@ -164,7 +195,8 @@ void add_grain(Image& image, std::int64_t n, std::uint32_t seed, float amplitude
     for (std::size_t c = 0; c < 3; ++c) {
       state ^= state << 13, state ^= state >> 17, state ^= state << 5;
       // The sum of two uniform numbers is near enough to a bell for a camera.
-      const float u = static_cast<float>(state & 0xffffU) / 65536.0f + static_cast<float>(state >> 16) / 65536.0f - 1.0f;
+      const float u =
+          static_cast<float>(state & 0xffffU) / 65536.0f + static_cast<float>(state >> 16) / 65536.0f - 1.0f;
       p[i + c] = std::clamp(p[i + c] + amplitude * u * (1.2f - 0.5f * p[i + c]), 0.0f, 1.0f);
     }
 }
@@ -176,13 +208,15 @@ const std::vector<std::string>& synthetic_scenes() {
   return names;
 }
 
-Image synthetic_frame(const std::string& name, std::int64_t n, int width, int height, std::uint32_t seed, float grain) {
+Image synthetic_frame(const std::string& name, std::int64_t n, int width, int height, std::uint32_t seed,
+                      float grain) {
   const Scene scene = scene_named(name);
   if (!scene) return Image::filled(width, height, 0.18f, 0.18f, 0.18f, 1);
   // Painted at a quarter of each side and scaled up: soft pictures, quickly made; the grain is at full size.
   const int w = std::max(2, width / 4), h = std::max(2, height / 4);
   cv::Mat small(h, w, CV_32FC4);
-  const float t = static_cast<float>(n) / 24.0f, aspect = static_cast<float>(width) / static_cast<float>(height);
+  const float t = static_cast<float>(n) / 24.0f,
+              aspect = static_cast<float>(width) / static_cast<float>(height);
   for (int y = 0; y < h; ++y) {
     float* row = small.ptr<float>(y);
     const float v = (static_cast<float>(y) + 0.5f) / static_cast<float>(h) * 2 - 1;

@@ -21,23 +21,33 @@ std::string av_text(int code) {
 }
 
 std::unexpected<Error> cannot_write(const std::string& path, int code) {
-  return environment("cannot be written: " + av_text(code), path, code == AVERROR(ENOSPC) ? "Free some space on the volume and start again; finished pieces are kept." : "Check that the volume is mounted and writable.");
+  return environment("cannot be written: " + av_text(code), path,
+                     code == AVERROR(ENOSPC)
+                         ? "Free some space on the volume and start again; finished pieces are kept."
+                         : "Check that the volume is mounted and writable.");
 }
 
 }  // namespace
 
 const char* form_name(Form form) {
   switch (form) {
-    case Form::h264_long_gop: return "H.264, long GOP";
-    case Form::h264_intra: return "H.264, intra";
-    case Form::vc3_sq: return "VC-3 SQ, 8 bit";
-    case Form::vc3_hqx: return "VC-3 HQX, 10 bit";
-    case Form::motion_jpeg: return "Motion JPEG";
+    case Form::h264_long_gop:
+      return "H.264, long GOP";
+    case Form::h264_intra:
+      return "H.264, intra";
+    case Form::vc3_sq:
+      return "VC-3 SQ, 8 bit";
+    case Form::vc3_hqx:
+      return "VC-3 HQX, 10 bit";
+    case Form::motion_jpeg:
+      return "Motion JPEG";
   }
   return "";
 }
 
-const char* form_extension(Form form) { return form == Form::h264_long_gop || form == Form::h264_intra ? ".mp4" : ".mov"; }
+const char* form_extension(Form form) {
+  return form == Form::h264_long_gop || form == Form::h264_intra ? ".mp4" : ".mov";
+}
 
 std::int64_t vc3_frame_bytes(int width, int height, int scale_numerator) {
   const std::int64_t macroblocks = static_cast<std::int64_t>((width + 15) / 16) * ((height + 15) / 16);
@@ -67,19 +77,30 @@ struct MovieWriter::Impl {
 
   Result<void> start(Form form, int width, int height, Rate rate) {
     av_log_set_level(AV_LOG_QUIET);
-    int r = avformat_alloc_output_context2(&format, nullptr, form_extension(form) == std::string(".mp4") ? "mp4" : "mov", path.c_str());
+    int r = avformat_alloc_output_context2(
+        &format, nullptr, form_extension(form) == std::string(".mp4") ? "mp4" : "mov", path.c_str());
     if (r < 0) return cannot_write(path, r);
     const bool h264 = form == Form::h264_long_gop || form == Form::h264_intra;
-    const AVCodecID id = h264 ? AV_CODEC_ID_H264 : form == Form::motion_jpeg ? AV_CODEC_ID_MJPEG : AV_CODEC_ID_DNXHD;
+    const AVCodecID id = h264                        ? AV_CODEC_ID_H264
+                         : form == Form::motion_jpeg ? AV_CODEC_ID_MJPEG
+                                                     : AV_CODEC_ID_DNXHD;
     const AVCodec* encoder = avcodec_find_encoder(id);
-    if (!encoder) return environment(std::string(form_name(form)) + " cannot be encoded here", path, "Install the full libavcodec of the distribution.");
+    if (!encoder)
+      return environment(std::string(form_name(form)) + " cannot be encoded here", path,
+                         "Install the full libavcodec of the distribution.");
     codec = avcodec_alloc_context3(encoder);
     codec->width = width, codec->height = height;
     codec->time_base = {static_cast<int>(rate.den), static_cast<int>(rate.num)};
     codec->framerate = {static_cast<int>(rate.num), static_cast<int>(rate.den)};
     codec->color_range = AVCOL_RANGE_MPEG;
-    codec->colorspace = AVCOL_SPC_BT709, codec->color_primaries = AVCOL_PRI_BT709, codec->color_trc = AVCOL_TRC_BT709;
+    codec->colorspace = AVCOL_SPC_BT709, codec->color_primaries = AVCOL_PRI_BT709,
+    codec->color_trc = AVCOL_TRC_BT709;
     codec->thread_count = 1;  // the same bytes from the same pictures on every machine
+    if (form == Form::vc3_hqx) {
+      // Rendered media wait for the encoder more than for anything else; its slices are independent.
+      codec->thread_count = 2;
+      codec->thread_type = FF_THREAD_SLICE;
+    }
     if (h264) {
       codec->pix_fmt = AV_PIX_FMT_YUV420P;
       codec->gop_size = form == Form::h264_intra ? 1 : 12;
@@ -96,7 +117,9 @@ struct MovieWriter::Impl {
       av_opt_set(codec->priv_data, "profile", form == Form::vc3_hqx ? "dnxhr_hqx" : "dnxhr_sq", 0);
     }
     if (format->oformat->flags & AVFMT_GLOBALHEADER) codec->flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
-    if ((r = avcodec_open2(codec, encoder, nullptr)) < 0) return bad_input(std::string("the raster cannot be encoded as ") + form_name(form) + ": " + av_text(r), path, "Choose another codec or raster.");
+    if ((r = avcodec_open2(codec, encoder, nullptr)) < 0)
+      return bad_input(std::string("the raster cannot be encoded as ") + form_name(form) + ": " + av_text(r),
+                       path, "Choose another codec or raster.");
     stream = avformat_new_stream(format, nullptr);
     stream->time_base = codec->time_base;
     stream->avg_frame_rate = codec->framerate;
@@ -109,7 +132,8 @@ struct MovieWriter::Impl {
     frame->format = codec->pix_fmt, frame->width = width, frame->height = height;
     frame->color_range = codec->color_range, frame->colorspace = codec->colorspace;
     packet = av_packet_alloc();
-    if (av_frame_get_buffer(frame, 64) < 0) return environment("there is no memory to encode", path, "Close other programs.");
+    if (av_frame_get_buffer(frame, 64) < 0)
+      return environment("there is no memory to encode", path, "Close other programs.");
     return {};
   }
 
@@ -131,7 +155,8 @@ struct MovieWriter::Impl {
 MovieWriter::MovieWriter(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
 MovieWriter::~MovieWriter() = default;
 
-Result<std::unique_ptr<MovieWriter>> MovieWriter::create(const std::string& path, Form form, int width, int height, Rate rate) {
+Result<std::unique_ptr<MovieWriter>> MovieWriter::create(const std::string& path, Form form, int width,
+                                                         int height, Rate rate) {
   auto impl = std::make_unique<Impl>();
   impl->path = path;
   if (auto r = impl->start(form, width, height, rate); !r) return std::unexpected(r.error());

@@ -15,14 +15,15 @@ enum class Form { h264_long_gop, h264_intra, vc3_sq, vc3_hqx, motion_jpeg };
 const char* form_name(Form form);       ///< "VC-3 HQX, 10 bit"
 const char* form_extension(Form form);  ///< ".mov" or ".mp4"
 
-/// Bytes of one VC-3 frame, SMPTE ST 2019-1, resolution-independent profiles: scale × 16×16 macroblocks, rounded to
-/// 4096, at least 8192. `scale` is 5888/255, 18944/255, 28672/255 or 57344/255 (numerator given).
+/// Bytes of one VC-3 frame, SMPTE ST 2019-1, resolution-independent profiles: scale × 16×16 macroblocks,
+/// rounded to 4096, at least 8192. `scale` is 5888/255, 18944/255, 28672/255 or 57344/255 (numerator given).
 std::int64_t vc3_frame_bytes(int width, int height, int scale_numerator);
 
 /// Writes one file. Frames are numbered from 0. Nothing is durable before finish().
 class MovieWriter {
  public:
-  static Result<std::unique_ptr<MovieWriter>> create(const std::string& path, Form form, int width, int height, Rate rate);
+  static Result<std::unique_ptr<MovieWriter>> create(const std::string& path, Form form, int width,
+                                                     int height, Rate rate);
   ~MovieWriter();
   Result<void> write(const Image& image);
   Result<void> finish();

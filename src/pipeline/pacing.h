@@ -1,12 +1,13 @@
-// The pacing rule: which frame to start next, and when. One piece of code, used by the player on the real clock and by
-// the forecast in its simulation.
+// The pacing rule: which frame to start next, and when. One piece of code, used by the player on the real
+// clock and by the forecast in its simulation.
 //
-// Times are milliseconds from the moment the clock starts; frame n (from 0) is due at n × period. A frame is worth
-// starting only when it can arrive, judged by the mean time a frame has lately occupied a worker and twice its mean
-// deviation (the smoothing that Jacobson, 1988, uses for round-trip times). Work that is done once, like decoding up to
-// the first frame after a cut, is no part of that mean; that skipped frames of a long-GOP source must be decoded all the
-// same is, since else each skip would make the next frame late again. When frames cannot keep up, the rule falls back to
-// an even cadence of m frames out of n, and climbs again as soon as there is slack.
+// Times are milliseconds from the moment the clock starts; frame n (from 0) is due at n × period. A frame is
+// worth starting only when it can arrive, judged by the mean time a frame has lately occupied a worker and
+// twice its mean deviation (the smoothing that Jacobson, 1988, uses for round-trip times). Work that is done
+// once, like decoding up to the first frame after a cut, is no part of that mean; that skipped frames of a
+// long-GOP source must be decoded all the same is, since else each skip would make the next frame late again.
+// When frames cannot keep up, the rule falls back to an even cadence of m frames out of n, and climbs again
+// as soon as there is slack.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -14,8 +15,8 @@
 namespace gc {
 
 struct Pace {
-  int workers = 2;       ///< frames made at once
-  int horizon = 8;       ///< frames that may be started ahead of the one that is due
+  int workers = 2;  ///< frames made at once
+  int horizon = 8;  ///< frames that may be started ahead of the one that is due
   double period_ms = 1000.0 / 24;
 };
 
@@ -27,12 +28,26 @@ struct Cadence {
 };
 
 /// Fastest first.
-inline constexpr std::array<Cadence, 15> kCadences{{{1, 1}, {5, 6}, {4, 5}, {3, 4}, {2, 3}, {3, 5}, {1, 2}, {2, 5}, {1, 3}, {1, 4}, {1, 5}, {1, 6}, {1, 8}, {1, 12}, {1, 24}}};
+inline constexpr std::array<Cadence, 15> kCadences{{{1, 1},
+                                                    {5, 6},
+                                                    {4, 5},
+                                                    {3, 4},
+                                                    {2, 3},
+                                                    {3, 5},
+                                                    {1, 2},
+                                                    {2, 5},
+                                                    {1, 3},
+                                                    {1, 4},
+                                                    {1, 5},
+                                                    {1, 6},
+                                                    {1, 8},
+                                                    {1, 12},
+                                                    {1, 24}}};
 
 /// How a finished frame spent its worker's time, ms.
 struct Occupancy {
-  double waited = 0;   ///< for its turn to fetch
-  double fetch = 0;    ///< of a frame that is reached from the one before it
+  double waited = 0;  ///< for its turn to fetch
+  double fetch = 0;   ///< of a frame that is reached from the one before it
   double process = 0;
   bool decodes_between = false;  ///< skipped frames cost a fetch too
 };
@@ -71,7 +86,8 @@ class Pacer {
   void skip_to(std::int64_t n) { last_ = n - 1; }
 
   void finished(const Occupancy& o) {
-    // Others' turns count as far as they were ordinary; behind someone who opens a file the wait says nothing.
+    // Others' turns count as far as they were ordinary; behind someone who opens a file the wait says
+    // nothing.
     const double turn = (pace_.workers - 1) * o.fetch;
     const double occupied_ms = (o.waited < turn ? o.waited : turn) + o.fetch + o.process;
     skip_ms_ = o.decodes_between ? o.fetch : 0;
@@ -90,8 +106,8 @@ class Pacer {
  private:
   static double later(double a, double b) { return a > b ? a : b; }
   double need_ms() const { return mean_ + 2 * deviation_; }
-  /// First frame after the last one whose time has not come by `ready_ms`, when every frame that is skipped until then
-  /// puts `ready_ms` off by another fetch: n × period ≥ ready + (n − last − 1) × skip.
+  /// First frame after the last one whose time has not come by `ready_ms`, when every frame that is skipped
+  /// until then puts `ready_ms` off by another fetch: n × period ≥ ready + (n − last − 1) × skip.
   std::int64_t first_in_time(double ready_ms) const {
     const double skip = skip_ms_ < 0.9 * pace_.period_ms ? skip_ms_ : 0.9 * pace_.period_ms;
     const double n = (ready_ms - static_cast<double>(last_ + 1) * skip) / (pace_.period_ms - skip);
@@ -99,7 +115,9 @@ class Pacer {
     return first > last_ + 1 ? first : last_ + 1;
   }
   /// A slow frame has to be started earlier than the buffer alone would have it.
-  double horizon_ms(double need) const { return later(pace_.horizon * pace_.period_ms, need + 2 * pace_.period_ms); }
+  double horizon_ms(double need) const {
+    return later(pace_.horizon * pace_.period_ms, need + 2 * pace_.period_ms);
+  }
   std::int64_t on_grid(std::int64_t n) const {
     const Cadence c = cadence();
     while (!c.has(n)) ++n;
@@ -109,7 +127,9 @@ class Pacer {
   int sustainable() const {
     const double share = pace_.period_ms * pace_.workers / (mean_ > 0 ? mean_ : 1e-9);
     int i = 0;
-    while (i + 1 < static_cast<int>(kCadences.size()) && kCadences[static_cast<std::size_t>(i)].share() > share) ++i;
+    while (i + 1 < static_cast<int>(kCadences.size()) &&
+           kCadences[static_cast<std::size_t>(i)].share() > share)
+      ++i;
     return i;
   }
 

@@ -19,8 +19,13 @@ int default_workers() {
   return static_cast<int>(std::max(1U, std::thread::hardware_concurrency()));
 }
 
-Pipeline::Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions options, std::vector<Frames> frames, Done done)
-    : program_(std::move(program)), seals_(seals), options_(options), frames_(std::move(frames)), done_(std::move(done)) {
+Pipeline::Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions options,
+                   std::vector<Frames> frames, Done done)
+    : program_(std::move(program)),
+      seals_(seals),
+      options_(options),
+      frames_(std::move(frames)),
+      done_(std::move(done)) {
   cv::setNumThreads(1);  // frames run in parallel, not the insides of a frame
   for (int i = 0; i < options_.workers; ++i) workers_.emplace_back([this] { work(); });
 }
@@ -60,7 +65,8 @@ Cadence Pipeline::cadence() const {
 std::optional<FrameStart> Pipeline::next_start(std::unique_lock<std::mutex>& lock) {
   const auto count = static_cast<Frames>(frames_.size());
   // Before the clock runs: in order, bounded by what has been consumed.
-  changed_.wait(lock, [&] { return stop_ || pacer_ || next_ >= count || next_ < consumed_ + options_.horizon; });
+  changed_.wait(lock,
+                [&] { return stop_ || pacer_ || next_ >= count || next_ < consumed_ + options_.horizon; });
   if (stop_ || next_ >= count) return std::nullopt;
   FrameStart start{next_, 0};
   if (pacer_) {
@@ -86,7 +92,8 @@ void Pipeline::work() {
       ticket = tickets_++;
       // The decision is made and kept; only its execution may have to wait for room ahead of the clock.
       const double wait = start->at_ms - now_ms();
-      if (wait > 0) changed_.wait_for(lock, std::chrono::duration<double, std::milli>(wait), [&] { return stop_; });
+      if (wait > 0)
+        changed_.wait_for(lock, std::chrono::duration<double, std::milli>(wait), [&] { return stop_; });
       if (stop_) return;
     }
     const Frames frame = frames_[static_cast<std::size_t>(position)];
@@ -109,20 +116,24 @@ void Pipeline::work() {
       const CpuStopwatch cpu;
       to_screen(image, result.screen);
       const StageRef stage = program_->display_stage();
-      result.stages.push_back({stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
+      result.stages.push_back(
+          {stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
     }
     if (options_.keep_image) result.image = std::move(image);
     else image = {};
     result.frame = frame, result.position = position;
     result.sealed = decoded.recipe.seal.has_value();
-    result.offline = std::any_of(decoded.pictures.begin(), decoded.pictures.end(), [](const FramePtr& p) { return !p; });
+    result.offline =
+        std::any_of(decoded.pictures.begin(), decoded.pictures.end(), [](const FramePtr& p) { return !p; });
     result.trouble = std::move(decoded.trouble);
     result.steady_fetch_ms = decoded.steady_ms;
     result.done_ms = now_ms();
     {
       const std::lock_guard lock(mutex_);
       if (stop_) return;
-      if (pacer_) pacer_->finished({result.fetch_began_ms - result.started_ms, decoded.steady_ms, result.done_ms - result.fetched_ms, decoded.decodes_between});
+      if (pacer_)
+        pacer_->finished({result.fetch_began_ms - result.started_ms, decoded.steady_ms,
+                          result.done_ms - result.fetched_ms, decoded.decodes_between});
     }
     done_(std::move(result));
   }

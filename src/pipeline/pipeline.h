@@ -1,5 +1,5 @@
-// Frames in flight: workers that fetch in order and process side by side, ahead of whoever consumes them. The same
-// pipeline runs on the clock (playout), flat out (measuring) and in the background (queue).
+// Frames in flight: workers that fetch in order and process side by side, ahead of whoever consumes them. The
+// same pipeline runs on the clock (playout), flat out (measuring) and in the background (queue).
 #pragma once
 #include <atomic>
 #include <condition_variable>
@@ -29,10 +29,10 @@ struct FrameResult {
 
 struct PipelineOptions {
   int workers = 2;
-  int horizon = 12;           ///< frames started ahead of the consumer
-  bool screen = true;         ///< make an 8-bit picture (a stage of playback)
-  bool keep_image = false;    ///< hand over the working image
-  bool background = false;    ///< lowest priority, for work behind the person's back
+  int horizon = 12;         ///< frames started ahead of the consumer
+  bool screen = true;       ///< make an 8-bit picture (a stage of playback)
+  bool keep_image = false;  ///< hand over the working image
+  bool background = false;  ///< lowest priority, for work behind the person's back
 };
 
 /// How many frames are made at once on this machine: one for each processor that this process may use.
@@ -42,7 +42,8 @@ class Pipeline {
  public:
   using Done = std::function<void(FrameResult&&)>;
   /// Starts at once with `frames` in this order. `done` is called from worker threads, in any order.
-  Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions options, std::vector<Frames> frames, Done done);
+  Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions options, std::vector<Frames> frames,
+           Done done);
   ~Pipeline();  ///< stops; waits for the frames in flight (at most one frame's time)
 
   /// From now on the pacing rule decides: frame number i of the list is due at `zero_ms + i × period_ms`.

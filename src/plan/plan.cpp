@@ -44,14 +44,18 @@ SealStates with_sealed(SealStates states, const std::vector<Candidate>& all, Fra
 }
 
 int bad_spans(const Forecast& f) { return f.count(Verdict::spills) + f.count(Verdict::wavers); }
-bool good(const Forecast& f, double most_drops) { return f.expected_drops <= most_drops && bad_spans(f) == 0; }
+bool good(const Forecast& f, double most_drops) {
+  return f.expected_drops <= most_drops && bad_spans(f) == 0;
+}
 
 /// Every interval that a bad span touches and that is itself over the budget some of the time.
 std::vector<Candidate> candidates(const Forecast& before, double encode_ms, int workers) {
   std::vector<FrameRange> ranges;
   for (const IntervalCost& c : before.intervals) {
     if (c.sealed || c.load_high < 0.7) continue;
-    const bool bad = std::any_of(before.spans.begin(), before.spans.end(), [&](const Span& s) { return s.verdict != Verdict::holds && s.in < c.out && s.out > c.in; });
+    const bool bad = std::any_of(before.spans.begin(), before.spans.end(), [&](const Span& s) {
+      return s.verdict != Verdict::holds && s.in < c.out && s.out > c.in;
+    });
     if (bad) ranges.push_back({c.in, c.out});
   }
   std::vector<Candidate> all;
@@ -63,7 +67,11 @@ std::string reason_of(const Forecast& f, FrameRange r, double& drops) {
   for (const Span& s : f.spans) {
     if (s.verdict == Verdict::holds || s.out <= r.in || s.in >= r.out) continue;
     drops = std::max(drops, s.expected_drops);
-    return fmt::format("{} with {:.0f} % probability, about {:.0f} frames dropped; {} takes {:.0f} ms of a {:.1f} ms budget.", s.verdict == Verdict::spills ? "Spills" : "Wavers", s.drop_probability * 100, s.expected_drops, s.blame.label, s.blame.ms, f.rate.frame_ms());
+    return fmt::format(
+        "{} with {:.0f} % probability, about {:.0f} frames dropped; {} takes {:.0f} ms of a {:.1f} ms "
+        "budget.",
+        s.verdict == Verdict::spills ? "Spills" : "Wavers", s.drop_probability * 100, s.expected_drops,
+        s.blame.label, s.blame.ms, f.rate.frame_ms());
   }
   return "Holds barely today and would not on a slower day.";
 }
@@ -75,9 +83,11 @@ void add_remedies(Plan& plan, const Program& program, const std::vector<Candidat
     const CompiledSegment* s = main_segment(program, c.range.in);
     const std::string id = s ? s->segment->id : "";
     plan.render_seconds += c.seconds;
-    const auto bytes = static_cast<std::uint64_t>(c.range.length() * vc3_frame_bytes(t.width, t.height, 28672));
+    const auto bytes =
+        static_cast<std::uint64_t>(c.range.length() * vc3_frame_bytes(t.width, t.height, 28672));
     plan.bytes += bytes, plan.frames += c.range.length();
-    if (!plan.remedies.empty() && plan.remedies.back().range.out == c.range.in && plan.remedies.back().segment == id) {
+    if (!plan.remedies.empty() && plan.remedies.back().range.out == c.range.in &&
+        plan.remedies.back().segment == id) {
       Remedy& last = plan.remedies.back();
       last.range.out = c.range.out, last.render_seconds += c.seconds, last.bytes += bytes;
       continue;
@@ -87,22 +97,32 @@ void add_remedies(Plan& plan, const Program& program, const std::vector<Candidat
     plan.remedies.push_back(std::move(r));
   }
   // What saves most for its time comes first: when there is no time for all of it, the best is done.
-  std::stable_sort(plan.remedies.begin(), plan.remedies.end(), [](const Remedy& a, const Remedy& b) { return a.drops_saved / std::max(0.1, a.render_seconds) > b.drops_saved / std::max(0.1, b.render_seconds); });
+  std::stable_sort(plan.remedies.begin(), plan.remedies.end(), [](const Remedy& a, const Remedy& b) {
+    return a.drops_saved / std::max(0.1, a.render_seconds) > b.drops_saved / std::max(0.1, b.render_seconds);
+  });
 }
 
 std::string sentence_of(const Plan& p) {
   const int spills = p.before.count(Verdict::spills), wavers = p.before.count(Verdict::wavers);
-  if (spills + wavers == 0) return p.before.fully_measured ? "Everything holds. Nothing needs to be done." : "Everything seems to hold, but not every segment has been measured.";
+  if (spills + wavers == 0)
+    return p.before.fully_measured
+               ? "Everything holds. Nothing needs to be done."
+               : "Not every segment has been measured yet; of those that have, none drops frames.";
   const auto spans = [](int n) { return fmt::format("{} span{}", n, n == 1 ? "" : "s"); };
   std::string what;
   if (spills > 0) what = fmt::format("{} will drop", spans(spills));
-  if (wavers > 0) what += fmt::format("{}{} may drop", spills > 0 ? " and " : "", spills > 0 ? std::to_string(wavers) : spans(wavers));
+  if (wavers > 0)
+    what += fmt::format("{}{} may drop", spills > 0 ? " and " : "",
+                        spills > 0 ? std::to_string(wavers) : spans(wavers));
   const double drops = p.before.expected_drops;
   what += fmt::format(", about {:.0f} frame{} in all.", drops, std::lround(drops) == 1 ? "" : "s");
   if (!p.priced) return what + " What a pre-render takes here has not been measured.";
   if (p.remedies.empty()) return what + " No pre-render helps; a faster seat would.";
   const double picture = static_cast<double>(p.frames) * p.before.rate.frame_ms() / 1000;
-  return what + fmt::format(" Pre-rendering {} of picture {}; that takes about {} and {}.", duration_text(picture), p.holds ? "fixes that" : fmt::format("leaves about {:.0f}", p.after.expected_drops), duration_text(p.render_seconds), bytes_text(p.bytes));
+  return what +
+         fmt::format(" Pre-rendering {} of picture {}; that takes about {} and {}.", duration_text(picture),
+                     p.holds ? "fixes that" : fmt::format("leaves about {:.0f}", p.after.expected_drops),
+                     duration_text(p.render_seconds), bytes_text(p.bytes));
 }
 
 }  // namespace
@@ -113,7 +133,8 @@ std::vector<FrameRange> Plan::ranges() const {
   return all;
 }
 
-Plan make_plan(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range, const PlanOptions& options) {
+Plan make_plan(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range,
+               const PlanOptions& options) {
   Plan plan;
   plan.before = forecast(program, notebook, sealed, range, options.forecast);
   plan.after = plan.before;
@@ -124,20 +145,25 @@ Plan make_plan(const Program& program, const Notebook& notebook, const SealState
     const Forecast slow_day = forecast(program, notebook, sealed, range, slow);
     const double encode_ms = mean_encode_ms(notebook, *program.timeline());
     std::vector<Candidate> all = candidates(slow_day, encode_ms, options.forecast.workers);
-    const auto forecast_with = [&] { return forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, slow); };
+    const auto forecast_with = [&] {
+      return forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, slow);
+    };
     // Nothing can be better than with all of them.
     const Forecast floor = forecast_with();
     const auto as_good = [&](const Forecast& f) {
-      return f.expected_drops <= floor.expected_drops + options.most_drops && bad_spans(f) <= bad_spans(floor);
+      return f.expected_drops <= floor.expected_drops + options.most_drops &&
+             bad_spans(f) <= bad_spans(floor);
     };
     std::vector<std::size_t> order(all.size());
     for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return all[a].seconds > all[b].seconds; });
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return all[a].seconds > all[b].seconds; });
     for (const std::size_t i : order) {
       all[i].chosen = false;
       all[i].chosen = !as_good(forecast_with());
     }
-    plan.after = forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, options.forecast);
+    plan.after =
+        forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, options.forecast);
     add_remedies(plan, program, all);
   }
   plan.holds = good(plan.after, options.most_drops);

@@ -94,11 +94,14 @@ class Diagnosis {
   /// For a frame that was not started: what keeps frames from being made in time?
   Cause binding() const {
     Spent sum;
-    for (const Spent& s : latest_) sum.occupied += s.occupied, sum.waited += s.waited, sum.fetch += s.fetch, sum.read += s.read, sum.outside += s.outside;
+    for (const Spent& s : latest_)
+      sum.occupied += s.occupied, sum.waited += s.waited, sum.fetch += s.fetch, sum.read += s.read,
+          sum.outside += s.outside;
     const double n = std::max<double>(1, static_cast<double>(latest_.size()));
     const double own = (sum.occupied - sum.waited - sum.outside) / n / workers_;
     const double fetch = sum.fetch / n;
-    if (std::max(own, fetch) < 0.97 * period_ && sum.outside / n / workers_ + own > 0.97 * period_) return Cause::outside;
+    if (std::max(own, fetch) < 0.97 * period_ && sum.outside / n / workers_ + own > 0.97 * period_)
+      return Cause::outside;
     if (fetch > own) return sum.read > 0.6 * sum.fetch ? Cause::disk : Cause::decode;
     return Cause::processor;
   }
@@ -140,9 +143,12 @@ std::vector<float> Playout::missed() const {
   return m;
 }
 
-Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange range, const PlayOptions& options, Display& display, const std::atomic<bool>& stop, const std::function<void(const PlayState&)>& tell) {
+Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange range, const PlayOptions& options,
+             Display& display, const std::atomic<bool>& stop,
+             const std::function<void(const PlayState&)>& tell) {
   Playout p;
-  p.range = {std::clamp<Frames>(range.in, 0, program->duration()), std::clamp<Frames>(range.out, 0, program->duration())};
+  p.range = {std::clamp<Frames>(range.in, 0, program->duration()),
+             std::clamp<Frames>(range.out, 0, program->duration())};
   p.rate = program->timeline()->rate;
   p.mode = options.mode;
   const double period = p.rate.frame_ms();
@@ -154,7 +160,8 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
 
   Inbox inbox;
   const Stopwatch preroll;
-  Pipeline pipeline(program, seals, {options.workers, options.horizon, true, false, false}, frames, [&](FrameResult&& r) { inbox.put(std::move(r)); });
+  Pipeline pipeline(program, seals, {options.workers, options.horizon, true, false, false}, frames,
+                    [&](FrameResult&& r) { inbox.put(std::move(r)); });
   inbox.wait_for(std::min<Frames>(count, options.horizon), stop);
   p.preroll_seconds = preroll.ms() / 1000;
   const double zero = now_ms();
@@ -205,14 +212,20 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
     }
     while (!shown.empty() && shown.front() <= tick - 1000) shown.pop_front();
     if (!clocked) pipeline.consumed(i + 1);
-    if (tell) tell({frame, p.dropped, std::min(p.rate.fps(), static_cast<double>(shown.size()) * (tick - zero < 1000 ? 1000 / std::max(period, tick - zero + period) : 1.0))});
+    if (tell)
+      tell({frame, p.dropped,
+            std::min(p.rate.fps(),
+                     static_cast<double>(shown.size()) *
+                         (tick - zero < 1000 ? 1000 / std::max(period, tick - zero + period) : 1.0))});
   }
   p.stopped = stop;
   p.log.resize(static_cast<std::size_t>(p.frames));
   p.seconds = (now_ms() - zero) / 1000;
   for (const FrameLog& f : p.log) p.dropped_outside += f.dropped && f.cause == Cause::outside;
-  p.rate_reached = clocked ? p.rate.fps() * (1 - static_cast<double>(p.dropped) / static_cast<double>(std::max<Frames>(1, p.frames)))
-                           : std::min(p.rate.fps(), static_cast<double>(p.frames) / std::max(1e-3, p.seconds));
+  p.rate_reached =
+      clocked ? p.rate.fps() *
+                    (1 - static_cast<double>(p.dropped) / static_cast<double>(std::max<Frames>(1, p.frames)))
+              : std::min(p.rate.fps(), static_cast<double>(p.frames) / std::max(1e-3, p.seconds));
   pipeline.stop();
   count_segments(p, *program);
   return p;

@@ -8,7 +8,8 @@
 
 namespace gc {
 
-/// Where pictures go. present() is called from the player's thread at the moment a frame is due and must not block.
+/// Where pictures go. present() is called from the player's thread at the moment a frame is due and must not
+/// block.
 class Display {
  public:
   virtual ~Display() = default;
@@ -47,10 +48,10 @@ struct Playout {
   FrameRange range;
   Rate rate;
   PlayMode mode = PlayMode::on_the_clock;
-  Frames frames = 0;    ///< due
+  Frames frames = 0;  ///< due
   Frames dropped = 0;
   Frames dropped_outside = 0;  ///< of them, those that the outside took
-  double seconds = 0;   ///< clock time of the run, pre-roll not counted
+  double seconds = 0;          ///< clock time of the run, pre-roll not counted
   double preroll_seconds = 0;
   double rate_reached = 0;
   bool stopped = false;
@@ -76,7 +77,8 @@ struct PlayState {
 };
 
 /// Plays the range once; returns when it is over or `stop` is set.
-Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange range, const PlayOptions& options, Display& display, const std::atomic<bool>& stop,
+Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange range, const PlayOptions& options,
+             Display& display, const std::atomic<bool>& stop,
              const std::function<void(const PlayState&)>& tell = {});
 
 }  // namespace gc

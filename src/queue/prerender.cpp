@@ -44,20 +44,26 @@ class PieceWriter {
     const Timeline& t = *program_.timeline();
     if (frame.offline) {
       const std::string why = frame.trouble.empty() ? "media are offline" : frame.trouble.front();
-      return bad_input(fmt::format("frame {} cannot be rendered: {}", frame.frame, why), t.name, "Bring the media back; what is finished is kept.");
+      return bad_input(fmt::format("frame {} cannot be rendered: {}", frame.frame, why), t.name,
+                       "Bring the media back; what is finished is kept.");
     }
     if (!writer_) {
       const Volume volume = volume_of(shelf_.folder());
-      const auto need = static_cast<std::uint64_t>(range.length()) * static_cast<std::uint64_t>(vc3_frame_bytes(t.width, t.height, 28672));
+      const auto need = static_cast<std::uint64_t>(range.length()) *
+                        static_cast<std::uint64_t>(vc3_frame_bytes(t.width, t.height, 28672));
       if (volume.free_bytes < need + leave_free_)
-        return environment(fmt::format("the volume has {:.1f} GB left, which is needed for other things", static_cast<double>(volume.free_bytes) / 1e9), shelf_.folder().string(), "Free some space or choose another shelf; finished pieces are kept.");
+        return environment(fmt::format("the volume has {:.1f} GB left, which is needed for other things",
+                                       static_cast<double>(volume.free_bytes) / 1e9),
+                           shelf_.folder().string(),
+                           "Free some space or choose another shelf; finished pieces are kept.");
       temporary_ = shelf_.temporary_name();
       auto writer = MovieWriter::create(temporary_.string(), Form::vc3_hqx, t.width, t.height, t.rate);
       if (!writer) return std::unexpected(writer.error());
       writer_ = std::move(*writer);
       chunk_ = {};
       chunk_.timeline = t.name;
-      if (const CompiledSegment* s = main_segment(program_, range.in)) chunk_.segment = s->segment->id, chunk_.offset = range.in - s->in;
+      if (const CompiledSegment* s = main_segment(program_, range.in))
+        chunk_.segment = s->segment->id, chunk_.offset = range.in - s->in;
     }
     if (auto r = writer_->write(frame.image); !r) return r;
     chunk_.frames.push_back(program_.fingerprint(frame.frame));
@@ -99,17 +105,20 @@ std::vector<FrameRange> pieces_of(const Program& program, const std::vector<Fram
         at = end;
       }
     }
-  std::sort(pieces.begin(), pieces.end(), [](const FrameRange& a, const FrameRange& b) { return a.in < b.in; });
+  std::sort(pieces.begin(), pieces.end(),
+            [](const FrameRange& a, const FrameRange& b) { return a.in < b.in; });
   return pieces;
 }
 
-Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf, const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
+Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf,
+                                  const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
                                   const std::function<bool(const PrerenderProgress&)>& progress) {
   std::vector<FrameRange> todo;
   PrerenderReport skipped;
   for (const FrameRange& piece : pieces_of(*program, ranges)) {
     bool sealed = true;
-    for (Frames f = piece.in; f < piece.out && sealed; ++f) sealed = shelf.find(program->fingerprint(f)).has_value();
+    for (Frames f = piece.in; f < piece.out && sealed; ++f)
+      sealed = shelf.find(program->fingerprint(f)).has_value();
     if (sealed) skipped.already_sealed += piece.length();
     else todo.push_back(piece);
   }
@@ -136,7 +145,10 @@ Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf, const
       if (auto r = writer.take(std::move(result)); !r) error = r.error(), over = true;
       const Frames done = writer.report.frames;
       const double seconds = watch.ms() / 1000;
-      if (progress && !progress({done, total, seconds, done > 0 ? seconds / static_cast<double>(done) * static_cast<double>(total - done) : 0})) writer.report.cancelled = true, over = true;
+      if (progress &&
+          !progress({done, total, seconds,
+                     done > 0 ? seconds / static_cast<double>(done) * static_cast<double>(total - done) : 0}))
+        writer.report.cancelled = true, over = true;
       if (done == total) over = true;
       running->consumed(done);
       if (over) finished.notify_all();

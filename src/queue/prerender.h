@@ -1,4 +1,5 @@
-// Pre-rendering: pieces of the program rendered in full quality, encoded as VC-3 HQX, and put on the shelf one by one.
+// Pre-rendering: pieces of the program rendered in full quality, encoded as VC-3 HQX, and put on the shelf
+// one by one.
 #pragma once
 #include <functional>
 
@@ -34,9 +35,10 @@ inline constexpr Frames kPieceFrames = 24;
 /// Cuts ranges into pieces, none across a boundary of intervals.
 std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges);
 
-/// Renders what of the ranges is not sealed yet. `progress` is called from worker threads; returning false cancels
-/// within the time of the frames in flight. Finished pieces stay, whatever happens afterwards.
-Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf, const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
+/// Renders what of the ranges is not sealed yet. `progress` is called from worker threads; returning false
+/// cancels within the time of the frames in flight. Finished pieces stay, whatever happens afterwards.
+Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf,
+                                  const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
                                   const std::function<bool(const PrerenderProgress&)>& progress);
 
 }  // namespace gc

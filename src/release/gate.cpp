@@ -15,15 +15,27 @@ void check_media(const Program& program, const std::string& inside, Frames offse
   for (const auto& s : program.segments()) {
     const Frames at = s->in + offset;
     if (s->content == Content::offline) {
-      gate.items.push_back({GateKind::offline, true, s->segment->id, at, fmt::format("{}'{}' is offline: {}", inside, s->segment->name, s->trouble), "Bring the file back or relink the segment."});
+      gate.items.push_back({GateKind::offline, true, s->segment->id, at,
+                            fmt::format("{}'{}' is offline: {}", inside, s->segment->name, s->trouble),
+                            "Bring the file back or relink the segment."});
     } else if (s->content == Content::source) {
-      const Frames first = s->frame_at(s->live_in, program.timeline()->rate), last = s->frame_at(s->live_out - 1, program.timeline()->rate);
+      const Frames first = s->frame_at(s->live_in, program.timeline()->rate),
+                   last = s->frame_at(s->live_out - 1, program.timeline()->rate);
       if (std::min(first, last) < 0 || (s->media.frames > 0 && std::max(first, last) >= s->media.frames))
-        gate.items.push_back({GateKind::offline, true, s->segment->id, at, fmt::format("{}'{}' needs source frames {} to {}, the file has {}.", inside, s->segment->name, std::min(first, last), std::max(first, last), s->media.frames), "Shorten the segment or replace the file."});
+        gate.items.push_back(
+            {GateKind::offline, true, s->segment->id, at,
+             fmt::format("{}'{}' needs source frames {} to {}, the file has {}.", inside, s->segment->name,
+                         std::min(first, last), std::max(first, last), s->media.frames),
+             "Shorten the segment or replace the file."});
     }
     if (s->inner) check_media(*s->inner, fmt::format("In '{}': ", s->segment->name), at, gate);
     for (const Effect& e : s->segment->stack)
-      if (!effect_type(e.type) && e.enabled) gate.items.push_back({GateKind::remark, false, s->segment->id, at, fmt::format("{}'{}' has the effect '{}', which cannot be run here and is passed through.", inside, s->segment->name, e.type.empty() ? "unnamed" : e.type), "Deliver it from the program that has the effect."});
+      if (!effect_type(e.type) && e.enabled)
+        gate.items.push_back(
+            {GateKind::remark, false, s->segment->id, at,
+             fmt::format("{}'{}' has the effect '{}', which cannot be run here and is passed through.",
+                         inside, s->segment->name, e.type.empty() ? "unnamed" : e.type),
+             "Deliver it from the program that has the effect."});
   }
 }
 
@@ -34,12 +46,15 @@ bool Gate::may_deliver() const {
 }
 
 int Gate::count(GateKind kind) const {
-  return static_cast<int>(std::count_if(items.begin(), items.end(), [&](const GateItem& i) { return i.kind == kind; }));
+  return static_cast<int>(
+      std::count_if(items.begin(), items.end(), [&](const GateItem& i) { return i.kind == kind; }));
 }
 
 std::string Gate::sentence() const {
   const auto stops = std::count_if(items.begin(), items.end(), [](const GateItem& i) { return i.stops; });
-  if (stops == 0) return count(GateKind::broken_seal) > 0 ? "May be delivered. Broken seals are not used for the delivery." : "May be delivered. Nothing temporary is left.";
+  if (stops == 0)
+    return count(GateKind::broken_seal) > 0 ? "May be delivered. Broken seals are not used for the delivery."
+                                            : "May be delivered. Nothing temporary is left.";
   return fmt::format("May not be delivered yet: {} thing{} to put right.", stops, stops == 1 ? "" : "s");
 }
 
@@ -54,17 +69,26 @@ Gate check_gate(const Program& program, const Shelf* shelf) {
     if (s)
       for (const Effect& e : s->stack)
         if (e.id == slip.effect) effect = effect_type(e.type) ? effect_type(e.type)->label : e.type;
-    gate.items.push_back({GateKind::open_slip, true, slip.segment, 0, fmt::format("{} of '{}' is bypassed since {}.", effect, s ? s->name : slip.segment, slip.opened), "Lift the bypass."});
+    gate.items.push_back(
+        {GateKind::open_slip, true, slip.segment, 0,
+         fmt::format("{} of '{}' is bypassed since {}.", effect, s ? s->name : slip.segment, slip.opened),
+         "Lift the bypass."});
   }
   if (shelf) {
     const std::vector<SealState> states = shelf->states(program);
     std::set<std::string> told;
     for (const CompiledInterval& i : program.intervals())
       for (Frames f = i.in; f < i.out; ++f)
-        if (const CompiledSegment* s = main_segment(program, f); s && states[static_cast<std::size_t>(f)] == SealState::broken && told.insert(s->segment->id).second)
-          gate.items.push_back({GateKind::broken_seal, false, s->segment->id, f, fmt::format("The seal of '{}' is broken since it was changed.", s->segment->name), "Run the plan again to make it play."});
+        if (const CompiledSegment* s = main_segment(program, f);
+            s && states[static_cast<std::size_t>(f)] == SealState::broken &&
+            told.insert(s->segment->id).second)
+          gate.items.push_back(
+              {GateKind::broken_seal, false, s->segment->id, f,
+               fmt::format("The seal of '{}' is broken since it was changed.", s->segment->name),
+               "Run the plan again to make it play."});
   }
-  for (const std::string& r : t.remarks) gate.items.push_back({GateKind::remark, false, "", 0, r, "Look at it in the program that wrote it."});
+  for (const std::string& r : t.remarks)
+    gate.items.push_back({GateKind::remark, false, "", 0, r, "Look at it in the program that wrote it."});
   for (GateItem& item : gate.items)
     for (const auto& s : program.segments())
       if (s->segment->id == item.segment && item.at == 0) item.at = s->in;

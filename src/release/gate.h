@@ -8,11 +8,11 @@ enum class GateKind { offline, open_slip, broken_seal, remark };
 
 struct GateItem {
   GateKind kind = GateKind::remark;
-  bool stops = true;      ///< whether it forbids the delivery
-  std::string segment;    ///< id, may be empty
+  bool stops = true;    ///< whether it forbids the delivery
+  std::string segment;  ///< id, may be empty
   Frames at = 0;
-  std::string what;       ///< one sentence
-  std::string remedy;     ///< one sentence
+  std::string what;    ///< one sentence
+  std::string remedy;  ///< one sentence
 };
 
 struct Gate {
@@ -22,8 +22,9 @@ struct Gate {
   int count(GateKind kind) const;
 };
 
-/// Checks the timeline itself, with nothing bypassed. A broken seal does not forbid a delivery, since the delivery is
-/// made from live frames or matching seals only; it is listed because playback of that stretch is live again.
+/// Checks the timeline itself, with nothing bypassed. A broken seal does not forbid a delivery, since the
+/// delivery is made from live frames or matching seals only; it is listed because playback of that stretch is
+/// live again.
 Gate check_gate(const Program& delivered, const Shelf* shelf);
 
 }  // namespace gc

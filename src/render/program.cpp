@@ -9,7 +9,8 @@ namespace gc {
 Result<MediaInfo> MediaCatalog::info(const std::string& path) {
   const Hash128 now = file_identity(path);
   const std::lock_guard lock(mutex_);
-  if (const auto it = known_.find(path); it != known_.end() && it->second && it->second->identity == now) return it->second;
+  if (const auto it = known_.find(path); it != known_.end() && it->second && it->second->identity == now)
+    return it->second;
   auto found = probe(path);
   known_.insert_or_assign(path, found);
   return found;
@@ -29,7 +30,8 @@ class Compiler {
  public:
   Compiler(TimelinePtr timeline, MediaCatalog& media) : timeline_(std::move(timeline)), media_(media) {}
 
-  std::shared_ptr<Program> compile(const std::vector<TrackPtr>& tracks, Frames duration, std::shared_ptr<std::vector<Owner>> owners) {
+  std::shared_ptr<Program> compile(const std::vector<TrackPtr>& tracks, Frames duration,
+                                   std::shared_ptr<std::vector<Owner>> owners) {
     auto program = std::make_shared<Program>();
     program->timeline_ = timeline_;
     program->duration_ = duration;
@@ -46,13 +48,17 @@ class Compiler {
     owners_->push_back({segment, effect, label, kind});
     return static_cast<int>(owners_->size()) - 1;
   }
-  Hasher key(const char* what) const { return Hasher().add(what).add(timeline_->width).add(timeline_->height); }
+  Hasher key(const char* what) const {
+    return Hasher().add(what).add(timeline_->width).add(timeline_->height);
+  }
   StageRef stage(StageKind kind, Hash128 k, int own) const { return {kind, k, own, k, 0}; }
 
   void common_stages(Program& p) {
-    p.display_ = stage(StageKind::display, key("display").done(), owner("", "", "Display", StageKind::display));
+    p.display_ =
+        stage(StageKind::display, key("display").done(), owner("", "", "Display", StageKind::display));
     p.mix_ = stage(StageKind::mix, key("mix").done(), owner("", "", "Mix of tracks", StageKind::mix));
-    p.transition_ = stage(StageKind::transition, key("dissolve").done(), owner("", "", "Dissolve", StageKind::transition));
+    p.transition_ = stage(StageKind::transition, key("dissolve").done(),
+                          owner("", "", "Dissolve", StageKind::transition));
     const int sealed = owner("", "", "Sealed media", StageKind::decode);
     p.sealed_read_ = stage(StageKind::read, key("read sealed").done(), sealed);
     p.sealed_decode_ = stage(StageKind::decode, key("decode sealed VC-3 HQX").done(), sealed);
@@ -69,10 +75,18 @@ class Compiler {
     Hasher identity;
     identity.add(static_cast<std::int64_t>(s.content));
     switch (s.content) {
-      case Content::source: source(*c, identity); break;
-      case Content::generator: generator(*c, identity); break;
-      case Content::composition: composition(*c, identity); break;
-      case Content::offline: c->trouble = fmt::format("The media of '{}' are missing from the file.", s.name); break;
+      case Content::source:
+        source(*c, identity);
+        break;
+      case Content::generator:
+        generator(*c, identity);
+        break;
+      case Content::composition:
+        composition(*c, identity);
+        break;
+      case Content::offline:
+        c->trouble = fmt::format("The media of '{}' are missing from the file.", s.name);
+        break;
     }
     bool placing = false;
     for (const Effect& e : s.stack) placing = effect(*c, e, identity) || placing;
@@ -100,13 +114,18 @@ class Compiler {
     c.media = *info;
     c.source_rate = info->rate;
     // A picture of the raster's own shape covers it; another is fitted with bars.
-    c.opaque = static_cast<std::int64_t>(info->width) * timeline_->height == static_cast<std::int64_t>(info->height) * timeline_->width;
+    c.opaque = static_cast<std::int64_t>(info->width) * timeline_->height ==
+               static_cast<std::int64_t>(info->height) * timeline_->width;
     identity.add(info->identity);
-    const int own = owner(c.segment->id, "", info->codec + (info->intra ? ", intra" : ", long GOP"), StageKind::decode);
+    const int own =
+        owner(c.segment->id, "", info->codec + (info->intra ? ", intra" : ", long GOP"), StageKind::decode);
     c.read = stage(StageKind::read, Hasher().add("read").add(info->identity).done(), own);
     c.decode = stage(StageKind::decode, Hasher().add("decode").add(info->identity).done(), own);
-    c.convert = stage(StageKind::convert, key(("convert " + info->pixel_format).c_str()).add(info->width).add(info->height).done(), own);
-    if (info->width == timeline_->width && info->height == timeline_->height) c.convert.key = key(("convert " + info->pixel_format).c_str()).done();
+    c.convert =
+        stage(StageKind::convert,
+              key(("convert " + info->pixel_format).c_str()).add(info->width).add(info->height).done(), own);
+    if (info->width == timeline_->width && info->height == timeline_->height)
+      c.convert.key = key(("convert " + info->pixel_format).c_str()).done();
     c.convert.type_key = key("convert").done();
   }
 
@@ -120,7 +139,8 @@ class Compiler {
     c.generator = type->make(c.segment->generator, timeline_->width, timeline_->height);
     c.opaque = !type->places;
     add_values(identity, *type, c.segment->generator);
-    c.convert = stage(StageKind::composition, key(type->id.c_str()).done(), owner(c.segment->id, "", type->label, StageKind::composition));
+    c.convert = stage(StageKind::composition, key(type->id.c_str()).done(),
+                      owner(c.segment->id, "", type->label, StageKind::composition));
   }
 
   void composition(CompiledSegment& c, Hasher&) {
@@ -134,7 +154,9 @@ class Compiler {
     for (const TrackPtr& t : it->second->tracks) length = std::max(length, duration(*t));
     Compiler inside(timeline_, media_);
     c.inner = inside.compile(it->second->tracks, length, owners_);
-    c.opaque = std::all_of(c.inner->intervals().begin(), c.inner->intervals().end(), [](const CompiledInterval& i) { return !i.layers.empty() && i.layers.front().from->covers; });
+    c.opaque = std::all_of(
+        c.inner->intervals().begin(), c.inner->intervals().end(),
+        [](const CompiledInterval& i) { return !i.layers.empty() && i.layers.front().from->covers; });
   }
 
   /// What of an effect decides its picture: the values as they are used, not as they are written.
@@ -142,7 +164,8 @@ class Compiler {
     h.add(type.id);
     for (const ParamSpec& s : type.params) {
       if (s.text) h.add(text_or(params, s.name.c_str(), ""));
-      for (std::size_t i = 0; i < static_cast<std::size_t>(s.values) && !s.text; ++i) h.add(fmt::format("{:a}", param(type, params, s.name.c_str(), i)));
+      for (std::size_t i = 0; i < static_cast<std::size_t>(s.values) && !s.text; ++i)
+        h.add(fmt::format("{:a}", param(type, params, s.name.c_str(), i)));
     }
   }
 
@@ -150,10 +173,12 @@ class Compiler {
   bool effect(CompiledSegment& c, const Effect& e, Hasher& identity) {
     const EffectType* type = effect_type(e.type);
     if (!e.enabled || !type) return false;
-    auto instance = std::shared_ptr<const EffectInstance>(type->make(e.params, timeline_->width, timeline_->height));
+    auto instance =
+        std::shared_ptr<const EffectInstance>(type->make(e.params, timeline_->width, timeline_->height));
     if (instance->identity()) return false;
     add_values(identity, *type, e.params);
-    StageRef ref = stage(type->stage, cost_key(*type, e.params, timeline_->width, timeline_->height), owner(c.segment->id, e.id, type->label, type->stage));
+    StageRef ref = stage(type->stage, cost_key(*type, e.params, timeline_->width, timeline_->height),
+                         owner(c.segment->id, e.id, type->label, type->stage));
     ref.type_key = key(type->id.c_str()).done();
     for (const ParamSpec& s : type->params)
       if (s.costs && ref.size == 0) ref.size = param(*type, e.params, s.name.c_str());
@@ -175,7 +200,8 @@ class Compiler {
       if (layer.from->covers && (!layer.to || layer.to->covers)) compiled.layers.clear();
       compiled.layers.push_back(std::move(layer));
     }
-    // Inside a composition the layers change too; cut there, so that the cost within an interval is of one sort.
+    // Inside a composition the layers change too; cut there, so that the cost within an interval is of one
+    // sort.
     std::vector<Frames> cuts{interval.in};
     for (const CompiledLayer& l : compiled.layers)
       if (l.from->inner && l.from->segment->speed == Ratio{})
@@ -186,7 +212,8 @@ class Compiler {
     std::sort(cuts.begin(), cuts.end());
     cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
     cuts.push_back(interval.out);
-    for (std::size_t i = 0; i + 1 < cuts.size(); ++i) program.intervals_.push_back({cuts[i], cuts[i + 1], compiled.layers});
+    for (std::size_t i = 0; i + 1 < cuts.size(); ++i)
+      program.intervals_.push_back({cuts[i], cuts[i + 1], compiled.layers});
   }
 
   friend class Program;
@@ -203,7 +230,8 @@ ProgramPtr Program::compile(const TimelinePtr& timeline, MediaCatalog& media) {
 }
 
 int Program::interval_at(Frames frame) const {
-  const auto it = std::upper_bound(intervals_.begin(), intervals_.end(), frame, [](Frames f, const CompiledInterval& i) { return f < i.out; });
+  const auto it = std::upper_bound(intervals_.begin(), intervals_.end(), frame,
+                                   [](Frames f, const CompiledInterval& i) { return f < i.out; });
   return it != intervals_.end() && frame >= it->in ? static_cast<int>(it - intervals_.begin()) : -1;
 }
 
@@ -250,7 +278,8 @@ FrameRecipe Program::recipe(Frames frame, const SealLookup* seals) const {
   r.interval = interval_at(frame);
   if (seals) r.seal = seals->find(fingerprint(frame));
   if (r.seal) {
-    r.requests.push_back({r.seal->path, r.seal->index, hash_text(r.seal->path), sealed_read_, sealed_decode_, false});
+    r.requests.push_back(
+        {r.seal->path, r.seal->index, hash_text(r.seal->path), sealed_read_, sealed_decode_, false});
     return r;
   }
   gather(frame, r.requests, {});
@@ -279,7 +308,7 @@ std::vector<StageRef> Program::stages(Frames frame) const {
         add(*l.to);
         all.push_back(transition_);
       }
-      if (!first || !(l.from->opaque && l.from->covers)) all.push_back(mix_);
+      if (!first || !l.from->covers || (l.to && !l.to->covers)) all.push_back(mix_);
       first = false;
     }
   }
@@ -287,6 +316,8 @@ std::vector<StageRef> Program::stages(Frames frame) const {
   return all;
 }
 
-std::vector<StageRef> Program::sealed_stages() const { return {sealed_read_, sealed_decode_, sealed_convert_, display_}; }
+std::vector<StageRef> Program::sealed_stages() const {
+  return {sealed_read_, sealed_decode_, sealed_convert_, display_};
+}
 
 }  // namespace gc

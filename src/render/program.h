@@ -1,5 +1,5 @@
-// A timeline made ready to render: the timeline describes and can be edited, the program runs and cannot. One program
-// serves any number of threads.
+// A timeline made ready to render: the timeline describes and can be edited, the program runs and cannot. One
+// program serves any number of threads.
 #pragma once
 #include <memory>
 #include <mutex>
@@ -70,14 +70,14 @@ struct CompiledSegment {
   std::string path;
   MediaInfo media;
   Rate source_rate;
-  ProgramPtr inner;                                 ///< of a composition
+  ProgramPtr inner;  ///< of a composition
   std::shared_ptr<const EffectInstance> generator;
-  std::vector<CompiledEffect> effects;              ///< those that run: enabled, known and not without effect
-  StageRef read, decode, convert;                   ///< of a source; `convert` is also that of a generator
-  bool covers = false;                              ///< hides everything below it
+  std::vector<CompiledEffect> effects;  ///< those that run: enabled, known and not without effect
+  StageRef read, decode, convert;       ///< of a source; `convert` is also that of a generator
+  bool covers = false;                  ///< hides everything below it
   bool opaque = false;
-  Hash128 identity;                                 ///< everything but the position in time
-  std::string trouble;                              ///< why it is offline
+  Hash128 identity;     ///< everything but the position in time
+  std::string trouble;  ///< why it is offline
 
   /// Source (or inner) frame shown at a timeline frame.
   Frames frame_at(Frames timeline_frame, Rate timeline_rate) const;
@@ -112,8 +112,8 @@ struct FrameRecipe {
 
 class Program {
  public:
-  /// Compiles the timeline as it is given; pass `as_played(timeline)` for playback. Media that are missing or unusable
-  /// make their segments offline, which is no error.
+  /// Compiles the timeline as it is given; pass `as_played(timeline)` for playback. Media that are missing or
+  /// unusable make their segments offline, which is no error.
   static ProgramPtr compile(const TimelinePtr& timeline, MediaCatalog& media);
 
   const TimelinePtr& timeline() const { return timeline_; }

@@ -14,7 +14,8 @@ void timed(StageLog& log, const StageRef& stage, F&& step) {
   const Stopwatch wall;
   const CpuStopwatch cpu;
   step();
-  log.push_back({stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
+  log.push_back(
+      {stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
 }
 
 /// Walks a program in the order in which the requests were gathered.
@@ -49,7 +50,8 @@ class Processor {
     const Timeline& t = *program.timeline();
     Image image;
     timed(log_, program.sealed_stages()[2], [&] {
-      if (auto converted = to_image(*decoded_.pictures.front(), t.width, t.height)) image = std::move(*converted);
+      if (auto converted = to_image(*decoded_.pictures.front(), t.width, t.height))
+        image = std::move(*converted);
     });
     return image.empty() ? hatched(t.width, t.height) : std::move(image);
   }
@@ -75,8 +77,13 @@ class Processor {
           s.generator->apply(image);
         });
         break;
-      case Content::composition: image = canvas_of(*s.inner, s.frame_at(frame, program.timeline()->rate)); break;
-      case Content::offline: ++next_; return hatched(w, h);
+      case Content::composition:
+        image = canvas_of(*s.inner, s.frame_at(frame, program.timeline()->rate));
+        image.opaque = image.opaque && s.opaque;  // as the forecast counts it: the same stages at every frame
+        break;
+      case Content::offline:
+        ++next_;
+        return hatched(w, h);
     }
     for (const CompiledEffect& e : s.effects) timed(log_, e.stage, [&] { e.run->apply(image); });
     return image;
@@ -90,7 +97,8 @@ class Processor {
 }  // namespace
 
 Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, StageLog& log) {
-  auto it = std::find_if(open_.begin(), open_.end(), [&](const Open& o) { return o.lane == request.lane && o.path == request.path; });
+  auto it = std::find_if(open_.begin(), open_.end(),
+                         [&](const Open& o) { return o.lane == request.lane && o.path == request.path; });
   ReadTimes times;
   const Stopwatch opening;
   if (it == open_.end()) {
@@ -106,8 +114,10 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, Sta
   auto frame = open_.front().reader->read(request.frame, &times);
   into.steady_ms += times.steady_ms();
   into.decodes_between = into.decodes_between || !open_.front().reader->info().intra;
-  log.push_back({StageKind::read, request.read.key, static_cast<float>(times.read_ms), static_cast<float>(times.read_ms), request.read.owner});
-  log.push_back({StageKind::decode, request.decode.key, static_cast<float>(times.decode_ms), static_cast<float>(times.decode_cpu_ms), request.decode.owner});
+  log.push_back({StageKind::read, request.read.key, static_cast<float>(times.read_ms),
+                 static_cast<float>(times.read_ms), request.read.owner});
+  log.push_back({StageKind::decode, request.decode.key, static_cast<float>(times.decode_ms),
+                 static_cast<float>(times.decode_cpu_ms), request.decode.owner});
   return frame;
 }
 
@@ -147,7 +157,8 @@ Image process(const Program& program, const Decoded& decoded, StageLog& log) {
   return decoded.recipe.seal ? p.sealed(program) : p.canvas_of(program, decoded.recipe.frame);
 }
 
-Image render_frame(const Program& program, Frames frame, const SealLookup* seals, Decoders& decoders, StageLog& log) {
+Image render_frame(const Program& program, Frames frame, const SealLookup* seals, Decoders& decoders,
+                   StageLog& log) {
   const Decoded decoded = decoders.fetch(program, program.recipe(frame, seals), seals, log);
   return process(program, decoded, log);
 }

@@ -1,5 +1,5 @@
-// Makes frames of a program: fetch the coded pictures (in order, one frame at a time), then process them (any number of
-// frames at once).
+// Makes frames of a program: fetch the coded pictures (in order, one frame at a time), then process them (any
+// number of frames at once).
 #pragma once
 #include <list>
 
@@ -22,8 +22,8 @@ struct Decoded {
 class Decoders {
  public:
   explicit Decoders(std::size_t most_open = 12) : most_(most_open) {}
-  /// Fetches what the recipe asks for. What cannot be read is null with a sentence in `trouble`. A sealed file that
-  /// cannot be read is reported to `seals`, and the frame is made live instead.
+  /// Fetches what the recipe asks for. What cannot be read is null with a sentence in `trouble`. A sealed
+  /// file that cannot be read is reported to `seals`, and the frame is made live instead.
   Decoded fetch(const Program& program, FrameRecipe recipe, const SealLookup* seals, StageLog& log);
 
  private:
@@ -37,11 +37,13 @@ class Decoders {
   std::size_t most_;
 };
 
-/// Processes fetched pictures into the finished frame. Pictures that are missing are drawn as a hatched plane.
+/// Processes fetched pictures into the finished frame. Pictures that are missing are drawn as a hatched
+/// plane.
 Image process(const Program& program, const Decoded& decoded, StageLog& log);
 
 /// One frame from nothing: for stills and tests.
-Image render_frame(const Program& program, Frames frame, const SealLookup* seals, Decoders& decoders, StageLog& log);
+Image render_frame(const Program& program, Frames frame, const SealLookup* seals, Decoders& decoders,
+                   StageLog& log);
 
 /// The picture of something offline: diagonal bars that no camera makes.
 Image hatched(int width, int height);

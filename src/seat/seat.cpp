@@ -45,13 +45,17 @@ void topology(Seat& seat) {
     const int cores = hwloc_get_nbobjs_by_type(t, HWLOC_OBJ_CORE);
     if (cores > 0) seat.cores = cores;
     for (const hwloc_obj_type_t type : {HWLOC_OBJ_L3CACHE, HWLOC_OBJ_L2CACHE})
-      if (const hwloc_obj_t cache = hwloc_get_obj_by_type(t, type, 0); cache && seat.last_level_cache_bytes == 0) seat.last_level_cache_bytes = cache->attr->cache.size;
+      if (const hwloc_obj_t cache = hwloc_get_obj_by_type(t, type, 0);
+          cache && seat.last_level_cache_bytes == 0)
+        seat.last_level_cache_bytes = cache->attr->cache.size;
   }
   hwloc_topology_destroy(t);
 }
 
 std::vector<Volume> mounted() {
-  static const std::set<std::string> kStorage{"ext2", "ext3", "ext4", "xfs", "btrfs", "zfs", "f2fs", "vfat", "exfat", "ntfs", "ntfs3", "fuseblk", "nfs", "nfs4", "cifs", "overlay", "tmpfs"};
+  static const std::set<std::string> kStorage{"ext2", "ext3", "ext4",  "xfs",    "btrfs", "zfs",
+                                              "f2fs", "vfat", "exfat", "ntfs",   "ntfs3", "fuseblk",
+                                              "nfs",  "nfs4", "cifs",  "overlay"};
   std::vector<Volume> all;
   std::set<std::string> devices;
   std::ifstream in("/proc/self/mounts");
@@ -59,11 +63,12 @@ std::vector<Volume> mounted() {
   for (std::string line; std::getline(in, line);) {
     std::istringstream fields(line);
     if (!(fields >> device >> mount >> type >> options) || !kStorage.contains(type)) continue;
-    if (type == "tmpfs" && mount != "/dev/shm" && mount != "/tmp") continue;
-    if (device.starts_with("/") && !devices.insert(device).second) continue;  // the same volume seen again elsewhere
+    if (device.starts_with("/") && !devices.insert(device).second)
+      continue;  // the same volume seen again elsewhere
     struct statvfs s {};
     if (::statvfs(mount.c_str(), &s) != 0 || s.f_blocks == 0) continue;
-    all.push_back({mount, type, static_cast<std::uint64_t>(s.f_blocks) * s.f_frsize, static_cast<std::uint64_t>(s.f_bavail) * s.f_frsize, ::access(mount.c_str(), W_OK) == 0});
+    all.push_back({mount, type, static_cast<std::uint64_t>(s.f_blocks) * s.f_frsize,
+                   static_cast<std::uint64_t>(s.f_bavail) * s.f_frsize, ::access(mount.c_str(), W_OK) == 0});
   }
   return all;
 }
@@ -89,7 +94,8 @@ Seat look_at_seat() {
 Volume volume_of(const fs::path& path) {
   fs::path existing = fs::absolute(path);
   std::error_code e;
-  while (!fs::exists(existing, e) && existing.has_parent_path() && existing != existing.parent_path()) existing = existing.parent_path();
+  while (!fs::exists(existing, e) && existing.has_parent_path() && existing != existing.parent_path())
+    existing = existing.parent_path();
   Volume best;
   std::ifstream in("/proc/self/mounts");
   std::string device, mount, type;
@@ -97,7 +103,9 @@ Volume volume_of(const fs::path& path) {
     std::istringstream fields(line);
     if (!(fields >> device >> mount >> type)) continue;
     const std::string p = existing.string();
-    if (p.starts_with(mount) && (mount == "/" || p.size() == mount.size() || p[mount.size()] == '/') && mount.size() >= best.mount.size()) best.mount = mount, best.file_system = type;
+    if (p.starts_with(mount) && (mount == "/" || p.size() == mount.size() || p[mount.size()] == '/') &&
+        mount.size() >= best.mount.size())
+      best.mount = mount, best.file_system = type;
   }
   struct statvfs s {};
   if (::statvfs(existing.c_str(), &s) == 0) {
@@ -111,8 +119,11 @@ Volume volume_of(const fs::path& path) {
 Result<VolumeSpeed> measure_volume(const fs::path& folder, std::uint64_t bytes) {
   constexpr std::size_t kBlock = std::size_t{4} << 20;
   const Volume volume = volume_of(folder);
-  if (!volume.writable) return environment("may not be written to", folder.string(), "Choose another folder for the shelf.");
-  if (volume.free_bytes < bytes + (std::uint64_t{1} << 30)) return environment("has too little space left to be measured", folder.string(), "Free 1 GB or choose another volume.");
+  if (!volume.writable)
+    return environment("may not be written to", folder.string(), "Choose another folder for the shelf.");
+  if (volume.free_bytes < bytes + (std::uint64_t{1} << 30))
+    return environment("has too little space left to be measured", folder.string(),
+                       "Free 1 GB or choose another volume.");
   std::unique_ptr<void, void (*)(void*)> block(std::aligned_alloc(4096, kBlock), std::free);
   std::memset(block.get(), 0x5a, kBlock);
   const fs::path file = folder / (".glass-clock-speed-" + std::to_string(::getpid()));
@@ -123,28 +134,46 @@ Result<VolumeSpeed> measure_volume(const fs::path& folder, std::uint64_t bytes) 
     speed.direct = false;
     fd = ::open(file.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
   }
-  if (fd < 0) return environment(std::string("cannot be measured: ") + std::strerror(errno), folder.string(), "Choose another folder.");
+  if (fd < 0)
+    return environment(std::string("cannot be measured: ") + std::strerror(errno), folder.string(),
+                       "Choose another folder.");
   ::unlink(file.c_str());  // gone from now on, whatever happens
   bool failed = false;
   Stopwatch watch;
-  for (std::uint64_t done = 0; done < bytes && !failed; done += kBlock) failed = ::write(fd, block.get(), kBlock) != static_cast<ssize_t>(kBlock);
+  for (std::uint64_t done = 0; done < bytes && !failed; done += kBlock)
+    failed = ::write(fd, block.get(), kBlock) != static_cast<ssize_t>(kBlock);
   ::fsync(fd);
   speed.write_mb_s = static_cast<double>(bytes) / 1e3 / watch.ms();
   ::posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
   ::lseek(fd, 0, SEEK_SET);
   watch.restart();
-  for (std::uint64_t done = 0; done < bytes && !failed; done += kBlock) failed = ::read(fd, block.get(), kBlock) != static_cast<ssize_t>(kBlock);
+  for (std::uint64_t done = 0; done < bytes && !failed; done += kBlock)
+    failed = ::read(fd, block.get(), kBlock) != static_cast<ssize_t>(kBlock);
   speed.read_mb_s = static_cast<double>(bytes) / 1e3 / watch.ms();
   ::close(fd);
-  if (failed) return environment("failed while it was being measured", folder.string(), "Check the drive and its free space.");
+  if (failed)
+    return environment("failed while it was being measured", folder.string(),
+                       "Check the drive and its free space.");
   return speed;
 }
 
 Json to_json(const Seat& s) {
   Json volumes = Json::array();
-  for (const Volume& v : s.volumes) volumes.push_back({{"mount", v.mount}, {"file_system", v.file_system}, {"bytes", v.bytes}, {"free_bytes", v.free_bytes}, {"writable", v.writable}});
-  return {{"processor", s.processor}, {"processors", s.processors}, {"cores", s.cores}, {"memory_bytes", s.memory_bytes}, {"memory_free_bytes", s.memory_free_bytes},
-          {"last_level_cache_bytes", s.last_level_cache_bytes}, {"accelerator", s.accelerator}, {"load_1min", s.load_1min}, {"volumes", volumes}};
+  for (const Volume& v : s.volumes)
+    volumes.push_back({{"mount", v.mount},
+                       {"file_system", v.file_system},
+                       {"bytes", v.bytes},
+                       {"free_bytes", v.free_bytes},
+                       {"writable", v.writable}});
+  return {{"processor", s.processor},
+          {"processors", s.processors},
+          {"cores", s.cores},
+          {"memory_bytes", s.memory_bytes},
+          {"memory_free_bytes", s.memory_free_bytes},
+          {"last_level_cache_bytes", s.last_level_cache_bytes},
+          {"accelerator", s.accelerator},
+          {"load_1min", s.load_1min},
+          {"volumes", volumes}};
 }
 
 }  // namespace gc

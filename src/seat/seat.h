@@ -17,13 +17,13 @@ struct Volume {
 };
 
 struct Seat {
-  std::string processor;   ///< name as the system gives it
-  int processors = 1;      ///< that this process may use
-  int cores = 1;           ///< physical, on the whole machine
+  std::string processor;  ///< name as the system gives it
+  int processors = 1;     ///< that this process may use
+  int cores = 1;          ///< physical, on the whole machine
   std::uint64_t memory_bytes = 0, memory_free_bytes = 0;
   std::uint64_t last_level_cache_bytes = 0;
-  std::string accelerator; ///< empty: none found
-  double load_1min = 0;    ///< of everything on the machine, as processes waiting to run
+  std::string accelerator;  ///< empty: none found
+  double load_1min = 0;     ///< of everything on the machine, as processes waiting to run
   std::vector<Volume> volumes;
 };
 
@@ -32,8 +32,8 @@ Seat look_at_seat();
 /// The volume that holds a path.
 Volume volume_of(const fs::path& path);
 
-/// Sequential write and read of one file in `folder`, in MB (10^6 bytes) a second, with direct I/O where the file system
-/// has it. Removes the file. `direct` says whether the page cache was kept out.
+/// Sequential write and read of one file in `folder`, in MB (10^6 bytes) a second, with direct I/O where the
+/// file system has it. Removes the file. `direct` says whether the page cache was kept out.
 struct VolumeSpeed {
   double write_mb_s = 0, read_mb_s = 0;
   bool direct = false;

@@ -19,7 +19,9 @@ constexpr const char* kSchema = R"(
 )";
 constexpr const char* kWriting = "writing-";
 
-std::string pack(const std::vector<Hash128>& hashes) { return {reinterpret_cast<const char*>(hashes.data()), hashes.size() * sizeof(Hash128)}; }
+std::string pack(const std::vector<Hash128>& hashes) {
+  return {reinterpret_cast<const char*>(hashes.data()), hashes.size() * sizeof(Hash128)};
+}
 std::vector<Hash128> unpack(const std::string& blob) {
   std::vector<Hash128> hashes(blob.size() / sizeof(Hash128));
   std::memcpy(hashes.data(), blob.data(), hashes.size() * sizeof(Hash128));
@@ -44,8 +46,12 @@ void sweep(const fs::path& folder) {
 Result<std::shared_ptr<Shelf>> Shelf::open(const fs::path& folder) {
   std::error_code e;
   fs::create_directories(folder / "chunks", e);
-  if (e) return environment("the shelf cannot be made: " + e.message(), folder.string(), "Choose a folder that may be written to with --shelf.");
-  if (::access((folder / "chunks").c_str(), W_OK) != 0) return environment("the shelf may not be written to", folder.string(), "Choose another folder with --shelf; sealed media there are unchanged.");
+  if (e)
+    return environment("the shelf cannot be made: " + e.message(), folder.string(),
+                       "Choose a folder that may be written to with --shelf.");
+  if (::access((folder / "chunks").c_str(), W_OK) != 0)
+    return environment("the shelf may not be written to", folder.string(),
+                       "Choose another folder with --shelf; sealed media there are unchanged.");
   auto database = Database::open(folder / "index.sqlite", 1, kSchema, "shelf index");
   if (!database) return std::unexpected(database.error());
   auto shelf = std::make_shared<Shelf>();
@@ -58,14 +64,18 @@ Result<std::shared_ptr<Shelf>> Shelf::open(const fs::path& folder) {
 
 Result<void> Shelf::load() {
   std::vector<std::string> gone;
-  Statement q = database_.prepare(R"(SELECT file, frames, bytes, timeline, segment, "offset", made FROM chunk ORDER BY made, rowid)");
+  Statement q = database_.prepare(
+      R"(SELECT file, frames, bytes, timeline, segment, "offset", made FROM chunk ORDER BY made, rowid)");
   while (q.step()) {
-    Chunk c{q.text(0), unpack(q.text(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4), q.integer(5), q.text(6)};
+    Chunk c{q.text(0),    unpack(q.text(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4),
+            q.integer(5), q.text(6)};
     std::error_code e;
     if (fs::file_size(folder_ / "chunks" / c.file, e) != c.bytes || e) gone.push_back(c.file);
     else index(std::move(c));
   }
-  if (!q.ok()) return bad_input("the shelf index cannot be read: " + database_.message(), database_.path().string(), "Move the index away; its media are then rendered again when they are needed.");
+  if (!q.ok())
+    return bad_input("the shelf index cannot be read: " + database_.message(), database_.path().string(),
+                     "Move the index away; its media are then rendered again when they are needed.");
   for (const std::string& file : gone) {
     spdlog::warn("the sealed piece {} is gone or changed; its frames are live again", file);
     forget(file);
@@ -75,11 +85,14 @@ Result<void> Shelf::load() {
 
 void Shelf::index(Chunk chunk) {
   const auto number = static_cast<std::uint32_t>(chunks_.size());
-  for (std::uint32_t i = 0; i < chunk.frames.size(); ++i) places_.insert_or_assign(chunk.frames[i], Place{number, i});
+  for (std::uint32_t i = 0; i < chunk.frames.size(); ++i)
+    places_.insert_or_assign(chunk.frames[i], Place{number, i});
   chunks_.push_back(std::move(chunk));
 }
 
-void Shelf::forget(const std::string& file) const { database_.prepare("DELETE FROM chunk WHERE file = ?").bind(std::string_view(file)).step(); }
+void Shelf::forget(const std::string& file) const {
+  database_.prepare("DELETE FROM chunk WHERE file = ?").bind(std::string_view(file)).step();
+}
 
 std::optional<SealHit> Shelf::find(const Hash128& frame) const {
   const std::lock_guard lock(mutex_);
@@ -108,12 +121,23 @@ Result<void> Shelf::add(Chunk chunk, const fs::path& temporary) {
   chunk.file = hash_text(pack(chunk.frames)).hex() + ".mov";
   std::error_code e;
   chunk.bytes = fs::file_size(temporary, e);
-  if (e) return environment("a finished piece has vanished: " + e.message(), temporary.string(), "Check the shelf's volume and start again.");
+  if (e)
+    return environment("a finished piece has vanished: " + e.message(), temporary.string(),
+                       "Check the shelf's volume and start again.");
   if (auto r = sync_and_rename(temporary, folder_ / "chunks" / chunk.file); !r) return r;
-  Statement q = database_.prepare(R"(INSERT OR REPLACE INTO chunk(file, frames, bytes, timeline, segment, "offset", made) VALUES(?,?,?,?,?,?,?))");
-  q.bind(std::string_view(chunk.file)).blob(pack(chunk.frames)).bind(static_cast<std::int64_t>(chunk.bytes)).bind(std::string_view(chunk.timeline)).bind(std::string_view(chunk.segment)).bind(chunk.offset).bind(std::string_view(chunk.made));
+  Statement q = database_.prepare(
+      R"(INSERT OR REPLACE INTO chunk(file, frames, bytes, timeline, segment, "offset", made) VALUES(?,?,?,?,?,?,?))");
+  q.bind(std::string_view(chunk.file))
+      .blob(pack(chunk.frames))
+      .bind(static_cast<std::int64_t>(chunk.bytes))
+      .bind(std::string_view(chunk.timeline))
+      .bind(std::string_view(chunk.segment))
+      .bind(chunk.offset)
+      .bind(std::string_view(chunk.made));
   q.step();
-  if (!q.ok()) return environment("a finished piece could not be recorded: " + database_.message(), database_.path().string(), "Free some space; the piece itself is kept.");
+  if (!q.ok())
+    return environment("a finished piece could not be recorded: " + database_.message(),
+                       database_.path().string(), "Free some space; the piece itself is kept.");
   const std::lock_guard lock(mutex_);
   index(std::move(chunk));
   return {};
@@ -139,14 +163,19 @@ std::vector<SealState> Shelf::states(const Program& program) const {
   // Which stretches of which segments the shelf has had.
   std::map<std::string, std::vector<std::pair<Frames, Frames>>> had;
   for (const Chunk& c : chunks_)
-    if (c.timeline == program.timeline()->name) had[c.segment].emplace_back(c.offset, c.offset + static_cast<Frames>(c.frames.size()));
+    if (c.timeline == program.timeline()->name)
+      had[c.segment].emplace_back(c.offset, c.offset + static_cast<Frames>(c.frames.size()));
   for (const CompiledInterval& interval : program.intervals()) {
     const CompiledSegment* s = main_segment(program, interval.in);
     const auto known = s ? had.find(s->segment->id) : had.end();
     for (Frames f = interval.in; f < interval.out; ++f) {
       SealState& state = states[static_cast<std::size_t>(f)];
       if (places_.contains(program.fingerprint(f))) state = SealState::sealed;
-      else if (known != had.end() && std::any_of(known->second.begin(), known->second.end(), [&](const auto& range) { return f - s->in >= range.first && f - s->in < range.second; })) state = SealState::broken;
+      else if (known != had.end() &&
+               std::any_of(known->second.begin(), known->second.end(), [&](const auto& range) {
+                 return f - s->in >= range.first && f - s->in < range.second;
+               }))
+        state = SealState::broken;
     }
   }
   return states;

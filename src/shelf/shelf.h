@@ -1,5 +1,5 @@
-// The shelf: rendered media on one volume, found by what they stand for. A frame is sealed exactly when the shelf has
-// the fingerprint that the frame has now; nothing is ever marked stale, it just no longer matches.
+// The shelf: rendered media on one volume, found by what they stand for. A frame is sealed exactly when the
+// shelf has the fingerprint that the frame has now; nothing is ever marked stale, it just no longer matches.
 #pragma once
 #include <mutex>
 #include <unordered_map>
@@ -15,18 +15,18 @@ struct Chunk {
   std::string file;             ///< name within the shelf's chunk folder
   std::vector<Hash128> frames;  ///< fingerprint of each
   std::uint64_t bytes = 0;
-  std::string timeline;         ///< name of the timeline it was made for
-  std::string segment;          ///< id of its main segment
-  Frames offset = 0;            ///< of its first frame from the segment's start
-  std::string made;             ///< ISO 8601, UTC
+  std::string timeline;  ///< name of the timeline it was made for
+  std::string segment;   ///< id of its main segment
+  Frames offset = 0;     ///< of its first frame from the segment's start
+  std::string made;      ///< ISO 8601, UTC
 };
 
 enum class SealState : std::uint8_t { live, sealed, broken };
 
 class Shelf : public SealLookup {
  public:
-  /// Opens or makes the shelf. Removes pieces that a killed process left half written, and forgets files that are gone
-  /// or changed.
+  /// Opens or makes the shelf. Removes pieces that a killed process left half written, and forgets files that
+  /// are gone or changed.
   static Result<std::shared_ptr<Shelf>> open(const fs::path& folder);
 
   std::optional<SealHit> find(const Hash128& frame) const override;

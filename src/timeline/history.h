@@ -18,8 +18,12 @@ class History {
   bool can_redo() const { return at_ + 1 < states_.size(); }
   std::string undo_text() const { return can_undo() ? states_[at_].what : std::string(); }
   std::string redo_text() const { return can_redo() ? states_[at_ + 1].what : std::string(); }
-  void undo() { if (can_undo()) --at_; }
-  void redo() { if (can_redo()) ++at_; }
+  void undo() {
+    if (can_undo()) --at_;
+  }
+  void redo() {
+    if (can_redo()) ++at_;
+  }
   /// Whether the present state differs from the one last marked as saved.
   bool changed() const { return now() != saved_; }
   void mark_saved() { saved_ = now(); }

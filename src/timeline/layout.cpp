@@ -49,7 +49,8 @@ void place(const Track& track, int index, Layout& out) {
 }  // namespace
 
 int Layout::interval_at(Frames frame) const {
-  const auto it = std::upper_bound(intervals.begin(), intervals.end(), frame, [](Frames f, const Interval& i) { return f < i.out; });
+  const auto it = std::upper_bound(intervals.begin(), intervals.end(), frame,
+                                   [](Frames f, const Interval& i) { return f < i.out; });
   return it != intervals.end() && frame >= it->in ? static_cast<int>(it - intervals.begin()) : -1;
 }
 
@@ -70,12 +71,21 @@ Layout lay_out(const std::vector<TrackPtr>& tracks, Frames duration) {
   std::erase_if(cuts, [&](Frames c) { return c < 0 || c > duration; });
 
   // Sweep: transitions first, since they replace the plain layer of their track.
-  struct Span { Frames in, out; int track; Layer layer; };
+  struct Span {
+    Frames in, out;
+    int track;
+    Layer layer;
+  };
   std::vector<Span> spans;
-  for (std::size_t i = 0; i < out.placed.size(); ++i) spans.push_back({out.placed[i].in, out.placed[i].out, out.placed[i].track, {static_cast<int>(i), -1, -1}});
+  for (std::size_t i = 0; i < out.placed.size(); ++i)
+    spans.push_back(
+        {out.placed[i].in, out.placed[i].out, out.placed[i].track, {static_cast<int>(i), -1, -1}});
   for (std::size_t i = 0; i < out.transitions.size(); ++i) {
     const PlacedTransition& t = out.transitions[i];
-    spans.push_back({t.in, t.out, out.placed[static_cast<std::size_t>(t.from)].track, {t.from, t.to, static_cast<int>(i)}});
+    spans.push_back({t.in,
+                     t.out,
+                     out.placed[static_cast<std::size_t>(t.from)].track,
+                     {t.from, t.to, static_cast<int>(i)}});
   }
   std::sort(spans.begin(), spans.end(), [](const Span& a, const Span& b) { return a.in < b.in; });
   std::vector<Span> open;
@@ -89,7 +99,8 @@ Layout lay_out(const std::vector<TrackPtr>& tracks, Frames duration) {
     }
     std::map<int, Layer> by_track;
     for (const Span& s : open)
-      if (auto [it, fresh] = by_track.emplace(s.track, s.layer); !fresh && s.layer.transition >= 0) it->second = s.layer;
+      if (auto [it, fresh] = by_track.emplace(s.track, s.layer); !fresh && s.layer.transition >= 0)
+        it->second = s.layer;
     for (const auto& [track, layer] : by_track) interval.layers.push_back(layer);
     out.intervals.push_back(std::move(interval));
   }

@@ -1,5 +1,5 @@
-// Where everything lies in time: segments placed on their tracks, and the timeline cut into intervals in which the same
-// layers are seen.
+// Where everything lies in time: segments placed on their tracks, and the timeline cut into intervals in
+// which the same layers are seen.
 #pragma once
 #include <vector>
 
@@ -7,7 +7,8 @@
 
 namespace gc {
 
-/// A segment in its place. [in, out) is its own time, [live_in, live_out) includes the handles that transitions use.
+/// A segment in its place. [in, out) is its own time, [live_in, live_out) includes the handles that
+/// transitions use.
 struct Placed {
   SegmentPtr segment;
   int track = 0;
@@ -44,8 +45,8 @@ struct Layout {
   int interval_at(Frames frame) const;
 };
 
-/// Lays out the enabled video tracks and enabled segments. Transitions that would reach further than half into a
-/// neighbour are shortened.
+/// Lays out the enabled video tracks and enabled segments. Transitions that would reach further than half
+/// into a neighbour are shortened.
 Layout lay_out(const std::vector<TrackPtr>& tracks, Frames duration);
 inline Layout lay_out(const Timeline& t) { return lay_out(t.tracks, t.duration()); }
 

@@ -26,7 +26,8 @@ bool replace_in(std::vector<TrackPtr>& tracks, const SegmentPtr& replacement) {
 }
 
 Effect* effect_of(Segment& segment, const std::string& id) {
-  const auto it = std::find_if(segment.stack.begin(), segment.stack.end(), [&](const Effect& e) { return e.id == id; });
+  const auto it =
+      std::find_if(segment.stack.begin(), segment.stack.end(), [&](const Effect& e) { return e.id == id; });
   return it == segment.stack.end() ? nullptr : &*it;
 }
 
@@ -70,7 +71,8 @@ TimelinePtr with_segment(const Timeline& timeline, SegmentPtr replacement) {
   return copy;
 }
 
-TimelinePtr with_param(const Timeline& timeline, const std::string& segment, const std::string& effect, const std::string& param, const Json& value) {
+TimelinePtr with_param(const Timeline& timeline, const std::string& segment, const std::string& effect,
+                       const std::string& param, const Json& value) {
   const SegmentPtr old = find_segment(timeline, segment);
   if (!old) return nullptr;
   auto changed = std::make_shared<Segment>(*old);
@@ -85,9 +87,11 @@ bool bypassed(const Timeline& timeline, const std::string& segment, const std::s
                      [&](const Slip& s) { return s.open() && s.segment == segment && s.effect == effect; });
 }
 
-TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, const std::string& effect, bool on, const std::string& now_utc) {
+TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, const std::string& effect,
+                        bool on, const std::string& now_utc) {
   const SegmentPtr s = find_segment(timeline, segment);
-  if (!s || std::none_of(s->stack.begin(), s->stack.end(), [&](const Effect& e) { return e.id == effect; })) return nullptr;
+  if (!s || std::none_of(s->stack.begin(), s->stack.end(), [&](const Effect& e) { return e.id == effect; }))
+    return nullptr;
   auto copy = std::make_shared<Timeline>(timeline);
   if (on && !bypassed(timeline, segment, effect)) {
     Slip slip;

@@ -1,5 +1,5 @@
-// The timeline as an immutable value. An edit copies what lies on the path to the change and shares the rest, so that
-// background work may hold an old value without locks.
+// The timeline as an immutable value. An edit copies what lies on the path to the change and shares the rest,
+// so that background work may hold an old value without locks.
 #pragma once
 #include <map>
 #include <memory>
@@ -19,13 +19,14 @@ struct Effect {
   std::string type;  ///< "cdl", "blur", ...; see effects/registry.h
   Json params = Json::object();
   bool enabled = true;
-  bool ours = true;  ///< false for an effect of another program: passed through in the picture and kept in the file
-  Json foreign;      ///< the object as read, for fields that are not ours
+  bool ours =
+      true;  ///< false for an effect of another program: passed through in the picture and kept in the file
+  Json foreign;  ///< the object as read, for fields that are not ours
 };
 
 /// A file that frames come from. Width, height and codec are found when it is opened, not stored.
 struct MediaSource {
-  std::string id;    ///< unique in the timeline
+  std::string id;  ///< unique in the timeline
   std::string name;
   std::string path;  ///< absolute
   std::string url;   ///< as written in the file
@@ -42,12 +43,12 @@ struct Segment {
   std::string name;
   std::string note;  ///< review note
   Content content = Content::source;
-  std::string ref;           ///< id of the source or of the composition, or the kind of generator ("title", "solid")
-  Json generator;            ///< parameters of a generator
-  Frames duration = 0;       ///< timeline frames
-  Frames source_in = 0;      ///< first source frame, counted from the file's first
-  Ratio speed;               ///< 1 as shot, 0 frozen, negative backwards
-  std::vector<Effect> stack; ///< first is applied first
+  std::string ref;  ///< id of the source or of the composition, or the kind of generator ("title", "solid")
+  Json generator;   ///< parameters of a generator
+  Frames duration = 0;        ///< timeline frames
+  Frames source_in = 0;       ///< first source frame, counted from the file's first
+  Ratio speed;                ///< 1 as shot, 0 frozen, negative backwards
+  std::vector<Effect> stack;  ///< first is applied first
   bool enabled = true;
   Json foreign;
 };
@@ -130,10 +131,13 @@ SegmentPtr find_segment(const Timeline& timeline, const std::string& id);
 TimelinePtr with_segment(const Timeline& timeline, SegmentPtr replacement);
 
 /// The timeline with one effect's parameter changed; null when there is no such effect.
-TimelinePtr with_param(const Timeline& timeline, const std::string& segment, const std::string& effect, const std::string& param, const Json& value);
+TimelinePtr with_param(const Timeline& timeline, const std::string& segment, const std::string& effect,
+                       const std::string& param, const Json& value);
 
-/// The timeline with an open slip for this effect, or with that slip lifted. Null when there is no such effect.
-TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, const std::string& effect, bool bypassed, const std::string& now_utc);
+/// The timeline with an open slip for this effect, or with that slip lifted. Null when there is no such
+/// effect.
+TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, const std::string& effect,
+                        bool bypassed, const std::string& now_utc);
 
 /// Whether an open slip bypasses the effect.
 bool bypassed(const Timeline& timeline, const std::string& segment, const std::string& effect);

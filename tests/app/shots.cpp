@@ -1,4 +1,5 @@
-// Makes the screenshots in docs/screenshots from the demo production: the real window, worked as a person would.
+// Makes the screenshots in docs/screenshots from the demo production: the real window, worked as a person
+// would.
 #include <QApplication>
 #include <QElapsedTimer>
 #include <QSettings>
@@ -67,7 +68,12 @@ int main(int argc, char** argv) {
     shoot(w, folder, "0-measuring");
   }
   wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 90000);
-  wait_until([&] { return session.derived() && session.derived()->plan.before.fully_measured && session.derived()->plan.remedies.size() > 0; }, 20000);
+  wait_until(
+      [&] {
+        return session.derived() && session.derived()->plan.before.fully_measured &&
+               session.derived()->plan.remedies.size() > 0;
+      },
+      20000);
   auto* skyline = w.findChild<Skyline*>("skyline");
   auto* ledger = w.findChild<Ledger*>();
   ledger->table()->setFocus();
@@ -85,7 +91,8 @@ int main(int argc, char** argv) {
   shoot(w, folder, "4b-skyline-near");
   skyline->zoom_all();
   QTest::keyClick(&w, Qt::Key_Return);
-  wait_until([&] { return session.work().kind == Work::Kind::rendering && session.work().share > 0.3; }, 120000);
+  wait_until([&] { return session.work().kind == Work::Kind::rendering && session.work().share > 0.3; },
+             120000);
   shoot(w, folder, "4c-running");
   wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 300000);
   QTest::qWait(800);
@@ -106,7 +113,9 @@ int main(int argc, char** argv) {
     return std::string();
   }() : std::string();
   if (const auto bar = changed.find('|'); bar != std::string::npos) {
-    session.edit(with_param(*session.timeline(), changed.substr(0, bar), changed.substr(bar + 1), "saturation", 1.3), "Change saturation");
+    session.edit(
+        with_param(*session.timeline(), changed.substr(0, bar), changed.substr(bar + 1), "saturation", 1.3),
+        "Change saturation");
     wait_until([&] { return session.current() && session.work().kind == Work::Kind::none; }, 60000);
     ledger->select(changed.substr(0, bar));
   }

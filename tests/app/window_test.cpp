@@ -19,7 +19,8 @@
 
 namespace gc {
 
-/// Notes the longest step of the interface thread, in its own processor time: what other programs take is not counted.
+/// Notes the longest step of the interface thread, in its own processor time: what other programs take is not
+/// counted.
 class WatchedApplication : public QApplication {
  public:
   using QApplication::QApplication;
@@ -32,7 +33,9 @@ class WatchedApplication : public QApplication {
     const CpuStopwatch watch;
     const bool r = QApplication::notify(o, e);
     --depth_;
-    if (watch.ms() > longest_ms) longest_ms = watch.ms(), longest_what = QString("%1 in %2 %3").arg(e->type()).arg(o->metaObject()->className(), o->objectName());
+    if (watch.ms() > longest_ms)
+      longest_ms = watch.ms(),
+      longest_what = QString("%1 in %2 %3").arg(e->type()).arg(o->metaObject()->className(), o->objectName());
     return r;
   }
   double longest_ms = 0;
@@ -73,7 +76,8 @@ class Window : public testing::Test {
  protected:
   void SetUp() override {
     DeskOptions o;
-    o.shelf = demo().timeline.parent_path() / ("shelf-" + std::string(testing::UnitTest::GetInstance()->current_test_info()->name()));
+    o.shelf = demo().timeline.parent_path() /
+              ("shelf-" + std::string(testing::UnitTest::GetInstance()->current_test_info()->name()));
     o.notebook = demo().timeline.parent_path() / "notebook.sqlite";
     auto stores = Stores::open(o);
     ASSERT_TRUE(stores);
@@ -91,13 +95,24 @@ class Window : public testing::Test {
   }
   /// Until everything that follows from the present timeline is there and nothing runs.
   bool settled(int ms = 60000) {
-    return wait_for([&] { return session->current() && session->work().kind == Work::Kind::none && session->derived()->plan.before.fully_measured; }, ms);
+    return wait_for(
+        [&] {
+          return session->current() && session->work().kind == Work::Kind::none &&
+                 session->derived()->plan.before.fully_measured;
+        },
+        ms);
   }
   QPushButton* button(const char* name) { return window->findChild<QPushButton*>(name); }
   void key(Qt::Key k, Qt::KeyboardModifiers m = Qt::NoModifier) { QTest::keyClick(window.get(), k, m); }
   QString sentence() { return window->findChild<QLabel*>("sentence")->text(); }
-  int sealed() { return static_cast<int>(std::count(session->derived()->view.seals.begin(), session->derived()->view.seals.end(), SealState::sealed)); }
-  int broken() { return static_cast<int>(std::count(session->derived()->view.seals.begin(), session->derived()->view.seals.end(), SealState::broken)); }
+  int sealed() {
+    return static_cast<int>(std::count(session->derived()->view.seals.begin(),
+                                       session->derived()->view.seals.end(), SealState::sealed));
+  }
+  int broken() {
+    return static_cast<int>(std::count(session->derived()->view.seals.begin(),
+                                       session->derived()->view.seals.end(), SealState::broken));
+  }
 
   std::unique_ptr<Session> session;
   std::unique_ptr<MainWindow> window;
@@ -106,7 +121,8 @@ class Window : public testing::Test {
 
 TEST_F(Window, TheWholeJobByMouseAndKeys) {
   // The answer is on the first screen.
-  EXPECT_THAT(sentence().toStdString(), testing::AllOf(testing::HasSubstr("will drop"), testing::HasSubstr("Pre-rendering")));
+  EXPECT_THAT(sentence().toStdString(),
+              testing::AllOf(testing::HasSubstr("will drop"), testing::HasSubstr("Pre-rendering")));
   ASSERT_TRUE(button("carry-out")->isVisible());
   const double expected = session->derived()->plan.before.expected_drops;
   EXPECT_GT(expected, 1);
@@ -120,7 +136,8 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   EXPECT_GT(before, 0);
   ASSERT_TRUE(session->last_audit());
   auto* stations = window->findChild<Stations*>();
-  EXPECT_THAT(stations->panel(Station::playout)->sentence().toStdString(), testing::HasSubstr("Audit: Forecast"));
+  EXPECT_THAT(stations->panel(Station::playout)->sentence().toStdString(),
+              testing::HasSubstr("Audit: Forecast"));
 
   // One key carries the plan out.
   ASSERT_TRUE(settled());
@@ -148,13 +165,17 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   std::string id;
   Frames at = 0;
   for (const auto& s : session->derived()->view.played->segments())
-    if (session->derived()->view.seals[static_cast<std::size_t>(s->in)] == SealState::sealed && !s->segment->stack.empty() && s->segment->stack.back().type == "cdl" && s->content == Content::source) id = s->segment->id, at = s->in;
+    if (session->derived()->view.seals[static_cast<std::size_t>(s->in)] == SealState::sealed &&
+        !s->segment->stack.empty() && s->segment->stack.back().type == "cdl" && s->content == Content::source)
+      id = s->segment->id, at = s->in;
   ASSERT_FALSE(id.empty());
-  QTest::mouseClick(skyline, Qt::LeftButton, Qt::NoModifier, QPoint(static_cast<int>(skyline->x_of(static_cast<double>(at) + 3)), 100));
+  QTest::mouseClick(skyline, Qt::LeftButton, Qt::NoModifier,
+                    QPoint(static_cast<int>(skyline->x_of(static_cast<double>(at) + 3)), 100));
   EXPECT_EQ(window->findChild<Ledger*>()->selected(), id);
   QTest::mouseClick(button("station-timeline"), Qt::LeftButton);
   const int had = sealed();
-  auto* saturation = window->findChild<QDoubleSpinBox*>(QString::fromStdString("param-" + id + "-grade-saturation-0"));
+  auto* saturation =
+      window->findChild<QDoubleSpinBox*>(QString::fromStdString("param-" + id + "-grade-saturation-0"));
   ASSERT_TRUE(saturation);
   saturation->setFocus();
   saturation->selectAll();
@@ -164,7 +185,8 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   EXPECT_GT(broken(), 0) << "the seal is broken at once";
   EXPECT_EQ(sealed() + broken(), had) << "and only its own";
   for (std::size_t f = 0; f < session->derived()->view.seals.size(); ++f)
-    if (session->derived()->view.seals[f] == SealState::broken) EXPECT_EQ(main_segment(*session->derived()->view.played, static_cast<Frames>(f))->segment->id, id);
+    if (session->derived()->view.seals[f] == SealState::broken)
+      EXPECT_EQ(main_segment(*session->derived()->view.played, static_cast<Frames>(f))->segment->id, id);
   EXPECT_TRUE(window->windowTitle().contains("changed"));
 
   // Undo mends it.
@@ -180,7 +202,8 @@ TEST_F(Window, ABypassOpensASlipThatTheGateWillNotLetPass) {
   ledger->filter()->setFocus();
   QTest::keyClicks(ledger->filter(), find_segment(*session->timeline(), id)->name.c_str());
   ASSERT_EQ(ledger->table()->model()->rowCount(), 1);
-  QTest::mouseClick(ledger->table()->viewport(), Qt::LeftButton, Qt::NoModifier, ledger->table()->visualRect(ledger->table()->model()->index(0, 0)).center());
+  QTest::mouseClick(ledger->table()->viewport(), Qt::LeftButton, Qt::NoModifier,
+                    ledger->table()->visualRect(ledger->table()->model()->index(0, 0)).center());
   EXPECT_EQ(ledger->selected(), id);
   const SegmentPtr s = find_segment(*session->timeline(), id);
   auto* toggle = button(("bypass-" + s->stack.front().id).c_str());
@@ -193,7 +216,8 @@ TEST_F(Window, ABypassOpensASlipThatTheGateWillNotLetPass) {
   EXPECT_EQ(button(("bypass-" + s->stack.front().id).c_str())->text(), "Bypassed");
   EXPECT_FALSE(session->derived()->gate.may_deliver());
   QTest::mouseClick(button("station-release"), Qt::LeftButton);
-  EXPECT_THAT(window->findChild<Stations*>()->panel(Station::release)->sentence().toStdString(), testing::HasSubstr("May not be delivered"));
+  EXPECT_THAT(window->findChild<Stations*>()->panel(Station::release)->sentence().toStdString(),
+              testing::HasSubstr("May not be delivered"));
   // Saved, the slip is still there; lifted, the gate opens.
   const QString file = QString::fromStdString((demo().timeline.parent_path() / "saved.otio").string());
   session->save(file);
@@ -245,7 +269,8 @@ TEST_F(Window, ShowsTheFrameItSaysItShows) {
   auto* picture = window->findChild<Picture*>("picture");
   window->set_playhead(40, true);
   ASSERT_TRUE(wait_for([&] { return !picture->waiting() && picture->frame() == 40; }, 10000));
-  EXPECT_THAT(skyline->describe(40).toStdString(), testing::AllOf(testing::HasSubstr("frame 40"), testing::HasSubstr("load")));
+  EXPECT_THAT(skyline->describe(40).toStdString(),
+              testing::AllOf(testing::HasSubstr("frame 40"), testing::HasSubstr("load")));
 }
 
 TEST_F(Window, ABrokenFileIsSaidAndTheOpenOneStays) {
@@ -261,7 +286,9 @@ TEST_F(Window, ABrokenFileIsSaidAndTheOpenOneStays) {
 
 TEST_F(Window, UnsavedChangesAreAskedAboutBeforeClosing) {
   skyline->setFocus();
-  session->edit(with_bypass(*session->timeline(), "ky-03", find_segment(*session->timeline(), "ky-03")->stack[0].id, true, "now"), "Bypass");
+  session->edit(with_bypass(*session->timeline(), "ky-03",
+                            find_segment(*session->timeline(), "ky-03")->stack[0].id, true, "now"),
+                "Bypass");
   int asked = 0;
   window->ask_unsaved = [&] { return ++asked, QMessageBox::Cancel; };
   EXPECT_FALSE(window->close());
@@ -274,7 +301,8 @@ TEST_F(Window, UnsavedChangesAreAskedAboutBeforeClosing) {
 TEST(WindowAtTheEnd, NeverBlocked) {
   EXPECT_GT(app->longest_ms, 0);
   EXPECT_LT(app->longest_ms, 50) << app->longest_what.toStdString();
-  std::printf("longest step of the interface thread: %.1f ms, event %s\n", app->longest_ms, app->longest_what.toUtf8().constData());
+  std::printf("longest step of the interface thread: %.1f ms, event %s\n", app->longest_ms,
+              app->longest_what.toUtf8().constData());
 }
 
 }  // namespace

@@ -22,11 +22,14 @@ TEST(Timecode, DropFrameSkipsTwoNumbersEachMinuteButTheTenth) {
 
 TEST(Timecode, EveryFrameOfAnHourReadsBackAsItself) {
   for (const Rate rate : {k2997, Rate{24, 1}, Rate{24000, 1001}, Rate{60000, 1001}, Rate{25, 1}})
-    for (Frames f = 0; f < 110000; f += 7) ASSERT_EQ(parse_timecode(timecode(f, rate), rate), f) << timecode(f, rate);
+    for (Frames f = 0; f < 110000; f += 7)
+      ASSERT_EQ(parse_timecode(timecode(f, rate), rate), f) << timecode(f, rate);
 }
 
 TEST(Timecode, RefusesWhatNamesNoFrame) {
-  for (const char* text : {"", "x", "01:00:00", "00:61:00:00", "00:00:00:24", "1:2:3:4:5", "99999999999999999999"}) EXPECT_FALSE(parse_timecode(text, {24, 1})) << text;
+  for (const char* text :
+       {"", "x", "01:00:00", "00:61:00:00", "00:00:00:24", "1:2:3:4:5", "99999999999999999999"})
+    EXPECT_FALSE(parse_timecode(text, {24, 1})) << text;
   EXPECT_EQ(parse_timecode("-00:00:01:00", {24, 1}), -24);
 }
 
@@ -66,7 +69,8 @@ TEST(Files, AnAtomicWriteLeavesTheOldFileWhenItFails) {
   EXPECT_THAT(r.error().text(), testing::HasSubstr("no-such-folder"));
   // A full disk: the device that is always full.
   EXPECT_FALSE(write_file_atomic("/dev/full/x", "y"));
-  EXPECT_EQ(std::distance(fs::directory_iterator(dir.path()), fs::directory_iterator()), 1) << "no temporary file may stay behind";
+  EXPECT_EQ(std::distance(fs::directory_iterator(dir.path()), fs::directory_iterator()), 1)
+      << "no temporary file may stay behind";
 }
 
 TEST(JsonInput, NamesTheLineAndRefusesBottomlessNesting) {

@@ -15,7 +15,9 @@ struct Ran {
 class Commands : public testing::Test {
  protected:
   Ran gclk(const std::string& arguments, const std::string& error_to = "/dev/null") {
-    const std::string command = "XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() + "' '" GCLK_BINARY "' " + arguments + " 2>" + error_to;
+    const std::string command = "XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_DATA_HOME='" +
+                                (dir_ / "data").string() + "' '" GCLK_BINARY "' " + arguments + " 2>" +
+                                error_to;
     Ran r;
     FILE* p = ::popen(command.c_str(), "r");
     char buffer[4096];
@@ -25,7 +27,12 @@ class Commands : public testing::Test {
   }
   std::string small() {
     const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_long_gop, 256, 144, 60);
-    const TimelinePtr t = test::Build().media("m", "m.mp4", 60).track("V1").segment("a", "m", 0, 24, {test::blur("b", 2), test::cdl("g", 1.1)}).segment("c", "m", 24, 24).done();
+    const TimelinePtr t = test::Build()
+                              .media("m", "m.mp4", 60)
+                              .track("V1")
+                              .segment("a", "m", 0, 24, {test::blur("b", 2), test::cdl("g", 1.1)})
+                              .segment("c", "m", 24, 24)
+                              .done();
     const fs::path file = dir_ / "cut.otio";
     EXPECT_TRUE(save_timeline(*t, file));
     return "'" + file.string() + "'";
@@ -43,16 +50,21 @@ TEST_F(Commands, GoThroughTheWholeJobOnASmallTimeline) {
   EXPECT_GT(measured.json()["frames_timed"], 10);
   const Json f = gclk("forecast " + file + " --json").json();
   for (const char* key : {"rate", "frames", "expected_drops", "spans"}) EXPECT_TRUE(f.contains(key)) << key;
-  for (const char* key : {"in", "out", "verdict", "drop_probability", "expected_drops", "sustained_rate", "cause", "segments"}) EXPECT_TRUE(f["spans"][0].contains(key)) << key;
+  for (const char* key :
+       {"in", "out", "verdict", "drop_probability", "expected_drops", "sustained_rate", "cause", "segments"})
+    EXPECT_TRUE(f["spans"][0].contains(key)) << key;
   EXPECT_TRUE(gclk("plan " + file + " --json").json().contains("remedies"));
   const Json run = gclk("run " + file + " --range 0-24 --json").json();
   EXPECT_EQ(run["frames"], 24);
   const Json p = gclk("playout " + file + " --json").json();
   for (const char* key : {"frames", "dropped", "drops", "segments"}) EXPECT_TRUE(p.contains(key)) << key;
   EXPECT_GE(p["sealed_frames"], 1);
-  for (const char* key : {"id", "frames", "dropped", "sustained_rate"}) EXPECT_TRUE(p["segments"][0].contains(key)) << key;
+  for (const char* key : {"id", "frames", "dropped", "sustained_rate"})
+    EXPECT_TRUE(p["segments"][0].contains(key)) << key;
   const Json a = gclk("audit " + file + " --json").json();
-  for (const char* key : {"span_precision", "span_recall", "span_f1", "drops_forecast", "drops_observed", "forecast", "playout"}) EXPECT_TRUE(a.contains(key)) << key;
+  for (const char* key : {"span_precision", "span_recall", "span_f1", "drops_forecast", "drops_observed",
+                          "forecast", "playout"})
+    EXPECT_TRUE(a.contains(key)) << key;
   EXPECT_EQ(gclk("gate " + file).code, 0);
   EXPECT_EQ(gclk("bypass " + file + " a b").code, 0);
   const Ran gate = gclk("gate " + file + " --json");
@@ -78,7 +90,8 @@ TEST_F(Commands, ExitCodesTellWhoseFaultItIs) {
   const Ran newer = gclk("inspect " + file + " --notebook '" + (dir_ / "new.sqlite").string() + "' --json");
   EXPECT_EQ(newer.code, 3);
   EXPECT_THAT(newer.json()["error"].get<std::string>(), testing::HasSubstr("newer version"));
-  for (const char* command : {"demo", "inspect", "measure", "forecast", "plan", "run", "playout", "audit", "gate", "bypass", "set", "seat"}) {
+  for (const char* command : {"demo", "inspect", "measure", "forecast", "plan", "run", "playout", "audit",
+                              "gate", "bypass", "set", "seat"}) {
     const Ran help = gclk(std::string(command) + " --help");
     EXPECT_EQ(help.code, 0) << command;
     EXPECT_THAT(help.out, testing::HasSubstr("Example: gclk")) << command;
@@ -97,17 +110,20 @@ TEST_F(Commands, OfflineMediaAreSaidAndNotFatal) {
 
 // The whole of the first light, on a short and small demo; the same job as ./dev demo --headless.
 TEST_F(Commands, TheDemoJobIsReallyDone) {
-  const Ran r = gclk("demo '" + (dir_ / "ky").string() + "' --job --width 640 --height 360 --length 0.35 --json");
+  const Ran r =
+      gclk("demo '" + (dir_ / "ky").string() + "' --job --width 640 --height 360 --length 0.35 --json");
   const Json j = r.json();
   ASSERT_TRUE(j.is_object());
-  EXPECT_EQ(r.code, 0) << j.value("drops_before", -1) << " before, " << j.value("drops_after", -1) << " after";
+  EXPECT_EQ(r.code, 0) << j.value("drops_before", -1) << " before, " << j.value("drops_after", -1)
+                       << " after";
   EXPECT_GE(j["demo"]["segments"], 22);
   EXPECT_GT(j["drops_before"], 0);
   EXPECT_LT(j["drops_after"].get<double>(), j["drops_before"].get<double>() / 3);
   EXPECT_GT(j["edit"]["own_frames_broken"], 0);
   EXPECT_EQ(j["edit"]["other_frames_broken"], 0);
   int spills = 0, holds = 0;
-  for (const Json& s : j["forecast"]["spans"]) spills += s["verdict"] == "spills", holds += s["verdict"] == "holds";
+  for (const Json& s : j["forecast"]["spans"])
+    spills += s["verdict"] == "spills", holds += s["verdict"] == "holds";
   EXPECT_GE(spills, 1);
   EXPECT_GE(holds, 1);
 }

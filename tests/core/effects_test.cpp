@@ -9,19 +9,25 @@ namespace OCIO = OCIO_NAMESPACE;
 namespace gc {
 namespace {
 
-std::unique_ptr<EffectInstance> make(const EffectType& t, const Json& p, int w = 64, int h = 36) { return t.make(p, w, h); }
+std::unique_ptr<EffectInstance> make(const EffectType& t, const Json& p, int w = 64, int h = 36) {
+  return t.make(p, w, h);
+}
 
 Image ramp(int w = 64, int h = 36) {
   Image i(w, h);
   for (int y = 0; y < h; ++y)
     for (int x = 0; x < w; ++x) {
       float* p = i.row(y) + 4 * x;
-      p[0] = -0.1f + 1.3f * static_cast<float>(x) / static_cast<float>(w), p[1] = static_cast<float>(y) / static_cast<float>(h), p[2] = 0.5f * p[0] + 0.3f, p[3] = 1;
+      p[0] = -0.1f + 1.3f * static_cast<float>(x) / static_cast<float>(w),
+      p[1] = static_cast<float>(y) / static_cast<float>(h), p[2] = 0.5f * p[0] + 0.3f, p[3] = 1;
     }
   return i;
 }
 
-const Json kGrade{{"slope", {1.2, 0.9, 1.05}}, {"offset", {0.03, -0.02, 0.01}}, {"power", {0.85, 1.1, 1.4}}, {"saturation", 1.25}};
+const Json kGrade{{"slope", {1.2, 0.9, 1.05}},
+                  {"offset", {0.03, -0.02, 0.01}},
+                  {"power", {0.85, 1.1, 1.4}},
+                  {"saturation", 1.25}};
 
 // ASC CDL 1.2: out = clamp(in × slope + offset) ^ power, then saturation about Rec. 709 luma.
 TEST(Cdl, FollowsItsFormula) {
@@ -30,9 +36,14 @@ TEST(Cdl, FollowsItsFormula) {
   make(cdl_effect(), kGrade)->apply(out);
   for (std::size_t i = 0; i < in.floats(); i += 4) {
     double c[3];
-    for (std::size_t k = 0; k < 3; ++k) c[k] = std::pow(std::clamp(in.data()[i + k] * kGrade["slope"][k].get<double>() + kGrade["offset"][k].get<double>(), 0.0, 1.0), kGrade["power"][k].get<double>());
+    for (std::size_t k = 0; k < 3; ++k)
+      c[k] = std::pow(
+          std::clamp(in.data()[i + k] * kGrade["slope"][k].get<double>() + kGrade["offset"][k].get<double>(),
+                     0.0, 1.0),
+          kGrade["power"][k].get<double>());
     const double luma = 0.2126 * c[0] + 0.7152 * c[1] + 0.0722 * c[2];
-    for (std::size_t k = 0; k < 3; ++k) ASSERT_NEAR(out.data()[i + k], std::clamp(luma + 1.25 * (c[k] - luma), 0.0, 1.0), 2e-6);
+    for (std::size_t k = 0; k < 3; ++k)
+      ASSERT_NEAR(out.data()[i + k], std::clamp(luma + 1.25 * (c[k] - luma), 0.0, 1.0), 2e-6);
     ASSERT_EQ(out.data()[i + 3], 1);
   }
 }
@@ -44,7 +55,8 @@ TEST(Cdl, AgreesWithOpenColorIO) {
   cdl->setStyle(OCIO::CDL_ASC);
   cdl->setSOP(sop);
   cdl->setSat(1.25);
-  const auto cpu = OCIO::Config::CreateRaw()->getProcessor(cdl)->getOptimizedCPUProcessor(OCIO::OPTIMIZATION_LOSSLESS);
+  const auto cpu =
+      OCIO::Config::CreateRaw()->getProcessor(cdl)->getOptimizedCPUProcessor(OCIO::OPTIMIZATION_LOSSLESS);
   Image ours = ramp(), theirs = ramp();
   make(cdl_effect(), kGrade)->apply(ours);
   OCIO::PackedImageDesc pixels(theirs.data(), 64, 36, 4);
@@ -63,7 +75,8 @@ TEST(Cdl, GradesTheColourOfTransparentPixelsNotTheirProduct) {
   EXPECT_NEAR(half.data()[0], 0.25f, 1e-5);
 }
 
-// Gaussian (definition): impulse response exp(−x²/2σ²), normalised; the response must fall as the formula does.
+// Gaussian (definition): impulse response exp(−x²/2σ²), normalised; the response must fall as the formula
+// does.
 TEST(Blur, HasTheShapeOfAGaussian) {
   Image dot = Image::filled(101, 101, 0, 0, 0, 1);
   dot.row(50)[4 * 50] = 1;
@@ -87,7 +100,8 @@ TEST(SpatialNr, TakesNoiseAwayAndLeavesEdges) {
   Image noisy = clean.copy();
   std::srand(3);
   for (std::size_t i = 0; i < noisy.floats(); ++i)
-    if (i % 4 != 3) noisy.data()[i] += 0.04f * (static_cast<float>(std::rand()) / static_cast<float>(RAND_MAX) - 0.5f);
+    if (i % 4 != 3)
+      noisy.data()[i] += 0.04f * (static_cast<float>(std::rand()) / static_cast<float>(RAND_MAX) - 0.5f);
   const auto error = [&](const Image& i) {
     double sum = 0;
     for (std::size_t k = 0; k < i.floats(); ++k) sum += std::pow(i.data()[k] - clean.data()[k], 2);
@@ -102,7 +116,8 @@ TEST(SpatialNr, TakesNoiseAwayAndLeavesEdges) {
 
 TEST(TransformEffect, PlacesAPictureInThePicture) {
   Image white = Image::filled(160, 90, 1, 1, 1, 1);
-  make(transform_effect(), {{"x", 0.75}, {"y", 0.25}, {"scale", 0.25}, {"opacity", 0.5}}, 160, 90)->apply(white);
+  make(transform_effect(), {{"x", 0.75}, {"y", 0.25}, {"scale", 0.25}, {"opacity", 0.5}}, 160, 90)
+      ->apply(white);
   EXPECT_FLOAT_EQ(white.row(22)[4 * 120 + 3], 0.5f);
   EXPECT_FLOAT_EQ(white.row(22)[4 * 120], 0.5f) << "premultiplied";
   EXPECT_FLOAT_EQ(white.row(70)[4 * 20 + 3], 0);
@@ -126,7 +141,8 @@ TEST(TitleGenerator, PaintsTextWhereItIsAskedTo) {
   make(title_generator(), {{"text", "Kiln"}, {"size", 0.3}, {"x", 0.5}, {"y", 0.5}}, 320, 180)->apply(i);
   double middle = 0, edge = 0;
   for (int y = 0; y < 180; ++y)
-    for (int x = 0; x < 320; ++x) (x > 60 && x < 260 && y > 50 && y < 130 ? middle : edge) += i.row(y)[4 * x + 3];
+    for (int x = 0; x < 320; ++x)
+      (x > 60 && x < 260 && y > 50 && y < 130 ? middle : edge) += i.row(y)[4 * x + 3];
   EXPECT_GT(middle, 500);
   EXPECT_LT(edge, 20);
   EXPECT_FALSE(i.opaque);
@@ -143,7 +159,8 @@ TEST(Params, OutOfRangeAndUnknownAreReportedAndTamed) {
 TEST(CostKey, DependsOnWhatCostsAndNothingElse) {
   EXPECT_EQ(cost_key(cdl_effect(), kGrade, 64, 36), cost_key(cdl_effect(), Json::object(), 64, 36));
   EXPECT_NE(cost_key(blur_effect(), {{"sigma", 2}}, 64, 36), cost_key(blur_effect(), {{"sigma", 3}}, 64, 36));
-  EXPECT_NE(cost_key(blur_effect(), {{"sigma", 2}}, 64, 36), cost_key(blur_effect(), {{"sigma", 2}}, 128, 72));
+  EXPECT_NE(cost_key(blur_effect(), {{"sigma", 2}}, 64, 36),
+            cost_key(blur_effect(), {{"sigma", 2}}, 128, 72));
 }
 
 }  // namespace

@@ -1,12 +1,14 @@
 // The simulator against closed forms, and what is made of its trials.
 #include "forecast/forecast.h"
+
 #include "forecast/pyramid.h"
 #include "support.h"
 
 namespace gc {
 namespace {
 
-Model constant(double fetch, double process, Frames frames, int workers = 1, int horizon = 12, double period = 40) {
+Model constant(double fetch, double process, Frames frames, int workers = 1, int horizon = 12,
+               double period = 40) {
   Model m;
   m.pace = {workers, horizon, period};
   m.pools.push_back({{{static_cast<float>(fetch), static_cast<float>(process)}}, {}, false});
@@ -19,20 +21,25 @@ Frames dropped(const std::vector<Outcome>& o) {
 }
 std::vector<Outcome> play(const Model& m) {
   const auto n = static_cast<std::size_t>(m.frames());
-  return play_once(m, std::vector<float>(n, m.pools[0].frames[0].fetch_ms), std::vector<float>(n, m.pools[0].frames[0].process_ms));
+  return play_once(m, std::vector<float>(n, m.pools[0].frames[0].fetch_ms),
+                   std::vector<float>(n, m.pools[0].frames[0].process_ms));
 }
 
-// Lindley-type recursion for one server with a horizon of H frames, max-plus form: done(n) = max(done(n−1), (n−H) T) + c.
-// With constant c > T the read-ahead is used up after (H − 1) c / (c − T) frames; no frame before it may be late.
+// Lindley-type recursion for one server with a horizon of H frames, max-plus form: done(n) = max(done(n−1),
+// (n−H) T) + c. With constant c > T the read-ahead is used up after (H − 1) c / (c − T) frames; no frame
+// before it may be late.
 TEST(Simulator, FirstLateFrameIsThatOfTheClosedForm) {
   for (const double c : {44.0, 50.0, 60.0, 90.0}) {
     const auto outcome = play(constant(0, c, 600));
-    const auto first = std::find_if(outcome.begin(), outcome.end(), [](const Outcome& o) { return o.dropped; }) - outcome.begin();
+    const auto first =
+        std::find_if(outcome.begin(), outcome.end(), [](const Outcome& o) { return o.dropped; }) -
+        outcome.begin();
     EXPECT_NEAR(static_cast<double>(first), std::floor((12 - 1) * c / (c - 40)) + 1, 1.0) << c;
   }
 }
 
-// Two machines in line, the second with several servers: throughput is that of the slower, max(f, (f + p) / W).
+// Two machines in line, the second with several servers: throughput is that of the slower, max(f, (f + p) /
+// W).
 TEST(Simulator, HoldsExactlyUpToTheBottleneck) {
   EXPECT_EQ(dropped(play(constant(39, 30, 2000, 2))), 0) << "decoding alone almost fills the budget";
   EXPECT_GT(dropped(play(constant(41.5, 30, 4000, 2))), 0);
@@ -43,7 +50,8 @@ TEST(Simulator, HoldsExactlyUpToTheBottleneck) {
 TEST(Simulator, ReachesTheHighestRateThatCanBeKept) {
   for (const double load : {1.25, 1.5, 2.0, 3.0}) {
     const Frames n = 3000;
-    const double reached = 1 - static_cast<double>(dropped(play(constant(0, load * 40, n)))) / static_cast<double>(n);
+    const double reached =
+        1 - static_cast<double>(dropped(play(constant(0, load * 40, n)))) / static_cast<double>(n);
     EXPECT_GE(reached, 0.95 / load) << load;
     EXPECT_LE(reached, 1.02 / load) << load;
   }
@@ -90,7 +98,12 @@ class Forecasting : public testing::Test {
   Forecasting() {
     auto n = Notebook::open(dir_ / "n.sqlite");
     notebook_ = *n;
-    timeline_ = test::Build().track("V1").solid("light", 120, 0, 0, 0).solid("heavy", 96, 0, 0, 0, {test::blur("b", 5)}).solid("after", 120, 0, 0, 0).done();
+    timeline_ = test::Build()
+                    .track("V1")
+                    .solid("light", 120, 0, 0, 0)
+                    .solid("heavy", 96, 0, 0, 0, {test::blur("b", 5)})
+                    .solid("after", 120, 0, 0, 0)
+                    .done();
     program_ = Program::compile(timeline_, media_);
     learn(program_->stages(0), {{1, 20}, {1, 22}, {1, 21}, {1, 23}});
     learn(program_->stages(130), {{1, 110}, {1, 114}, {1, 118}, {1, 112}});
@@ -101,7 +114,8 @@ class Forecasting : public testing::Test {
     for (int i = 0; i < 10; ++i) many.insert(many.end(), samples.begin(), samples.end());
     notebook_->add_frames(frame_key(stages), many);
     for (const StageRef& s : stages) {
-      std::vector<StageSample> one(20, StageSample{s.kind, s.key, s.kind == StageKind::effect ? 90.0f : 5.0f, 5.0f, s.owner});
+      std::vector<StageSample> one(
+          20, StageSample{s.kind, s.key, s.kind == StageKind::effect ? 90.0f : 5.0f, 5.0f, s.owner});
       notebook_->add_stage(s, one);
     }
   }
@@ -117,7 +131,8 @@ TEST_F(Forecasting, NamesTheSpanTheCauseAndTheBlame) {
   const Forecast f = forecast(*program_, *notebook_, {}, {0, 336}, options_);
   EXPECT_TRUE(f.fully_measured);
   ASSERT_EQ(f.count(Verdict::spills), 1);
-  const auto span = *std::find_if(f.spans.begin(), f.spans.end(), [](const Span& s) { return s.verdict == Verdict::spills; });
+  const auto span = *std::find_if(f.spans.begin(), f.spans.end(),
+                                  [](const Span& s) { return s.verdict == Verdict::spills; });
   EXPECT_GE(span.in, 120);
   EXPECT_LE(span.out, 240);
   EXPECT_EQ(span.cause, Cause::processor);
@@ -160,7 +175,10 @@ TEST_F(Forecasting, ThePyramidSumsUpAsALoopWould) {
       float most = 0, least = 1e9f, miss = 0;
       for (Frames n = in; n < out; ++n)
         for (const IntervalCost& c : f.intervals)
-          if (n >= c.in && n < c.out) most = std::max(most, static_cast<float>(c.load)), least = std::min(least, static_cast<float>(c.load)), miss = std::max(miss, f.miss[static_cast<std::size_t>(n)]);
+          if (n >= c.in && n < c.out)
+            most = std::max(most, static_cast<float>(c.load)),
+            least = std::min(least, static_cast<float>(c.load)),
+            miss = std::max(miss, f.miss[static_cast<std::size_t>(n)]);
       const LoadSummary s = pyramid.over(in, out);
       ASSERT_EQ(s.load, most);
       ASSERT_EQ(s.least, least);
@@ -174,7 +192,8 @@ TEST_F(Forecasting, TheNotebookIsThereAgainTheNextDay) {
   auto again = Notebook::open(dir_ / "n.sqlite");
   ASSERT_TRUE(again);
   EXPECT_EQ((*again)->frames(frame_key(program_->sealed_stages())).size(), 40u);
-  const Forecast a = forecast(*program_, *notebook_, {}, {0, 336}, options_), b = forecast(*program_, **again, {}, {0, 336}, options_);
+  const Forecast a = forecast(*program_, *notebook_, {}, {0, 336}, options_),
+                 b = forecast(*program_, **again, {}, {0, 336}, options_);
   EXPECT_EQ(a.miss, b.miss);
 }
 

@@ -20,7 +20,8 @@ std::vector<std::string> ffmpeg_hashes(const std::string& file) {
   char line[512];
   while (std::fgets(line, sizeof line, p))
     if (line[0] != '#')
-      if (const std::string l = line; l.find_last_of(' ') != std::string::npos) hashes.push_back(l.substr(l.find_last_of(' ') + 1, 32));
+      if (const std::string l = line; l.find_last_of(' ') != std::string::npos)
+        hashes.push_back(l.substr(l.find_last_of(' ') + 1, 32));
   ::pclose(p);
   return hashes;
 }
@@ -30,8 +31,11 @@ std::string hash_of(const AVFrame& f) {
   const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
   std::string bytes;
   for (int p = 0; p < 3; ++p) {
-    const int w = (p ? AV_CEIL_RSHIFT(f.width, d->log2_chroma_w) : f.width) * (d->comp[0].depth > 8 ? 2 : 1), h = p ? AV_CEIL_RSHIFT(f.height, d->log2_chroma_h) : f.height;
-    for (int y = 0; y < h; ++y) bytes.append(reinterpret_cast<const char*>(f.data[p] + static_cast<std::ptrdiff_t>(y) * f.linesize[p]), static_cast<std::size_t>(w));
+    const int w = (p ? AV_CEIL_RSHIFT(f.width, d->log2_chroma_w) : f.width) * (d->comp[0].depth > 8 ? 2 : 1),
+              h = p ? AV_CEIL_RSHIFT(f.height, d->log2_chroma_h) : f.height;
+    for (int y = 0; y < h; ++y)
+      bytes.append(reinterpret_cast<const char*>(f.data[p] + static_cast<std::ptrdiff_t>(y) * f.linesize[p]),
+                   static_cast<std::size_t>(w));
   }
   std::uint8_t digest[16];
   av_md5_sum(digest, reinterpret_cast<const std::uint8_t*>(bytes.data()), bytes.size());
@@ -45,7 +49,8 @@ class EachForm : public testing::TestWithParam<Form> {};
 // Reference: the ffmpeg program's own decoder output.
 TEST_P(EachForm, DecodesTheSameFramesAsFfmpegInAnyOrder) {
   const test::TempFolder dir;
-  const std::string file = test::movie(dir / (std::string("m") + form_extension(GetParam())), GetParam(), 256, 144, 40);
+  const std::string file =
+      test::movie(dir / (std::string("m") + form_extension(GetParam())), GetParam(), 256, 144, 40);
   const std::vector<std::string> expected = ffmpeg_hashes(file);
   ASSERT_EQ(expected.size(), 40u);
   auto reader = FrameReader::open(file);
@@ -54,13 +59,15 @@ TEST_P(EachForm, DecodesTheSameFramesAsFfmpegInAnyOrder) {
   for (const Frames n : {0, 1, 2, 17, 16, 39, 5, 30, 31, 33, 12, 12, 0, 38}) {
     const auto frame = (*reader)->read(n);
     ASSERT_TRUE(frame) << frame.error().text();
-    EXPECT_EQ(hash_of(**frame), expected[static_cast<std::size_t>(n)]) << "frame " << n << " of " << form_name(GetParam());
+    EXPECT_EQ(hash_of(**frame), expected[static_cast<std::size_t>(n)])
+        << "frame " << n << " of " << form_name(GetParam());
   }
 }
 
 TEST_P(EachForm, SaysWhenItEndsEarly) {
   const test::TempFolder dir;
-  const std::string file = test::movie(dir / (std::string("m") + form_extension(GetParam())), GetParam(), 256, 144, 10);
+  const std::string file =
+      test::movie(dir / (std::string("m") + form_extension(GetParam())), GetParam(), 256, 144, 10);
   auto reader = FrameReader::open(file);
   ASSERT_TRUE(reader);
   const auto past = (*reader)->read(10);
@@ -70,7 +77,9 @@ TEST_P(EachForm, SaysWhenItEndsEarly) {
   EXPECT_FALSE((*reader)->read(-1));
 }
 
-INSTANTIATE_TEST_SUITE_P(Media, EachForm, testing::Values(Form::h264_long_gop, Form::h264_intra, Form::vc3_sq, Form::vc3_hqx, Form::motion_jpeg));
+INSTANTIATE_TEST_SUITE_P(Media, EachForm,
+                         testing::Values(Form::h264_long_gop, Form::h264_intra, Form::vc3_sq, Form::vc3_hqx,
+                                         Form::motion_jpeg));
 
 // SMPTE ST 2019-1 (VC-3), resolution-independent profiles.
 TEST(Vc3, FrameSizesAreThoseOfTheStandard) {
@@ -90,8 +99,8 @@ TEST(Vc3, EncodedFramesHaveThatSize) {
   }
 }
 
-// ITU-R BT.709, 8 bit limited range: Y' 16 is black, 235 white; a 75 % red of Y' 51, Cb 109, Cr 212 (worked by hand
-// from the standard's matrix) is (0.75, 0, 0).
+// ITU-R BT.709, 8 bit limited range: Y' 16 is black, 235 white; a 75 % red of Y' 51, Cb 109, Cr 212 (worked
+// by hand from the standard's matrix) is (0.75, 0, 0).
 TEST(Convert, FollowsBt709) {
   AVFrame* f = av_frame_alloc();
   f->format = AV_PIX_FMT_YUV420P, f->width = 64, f->height = 36, f->colorspace = AVCOL_SPC_BT709;
@@ -99,11 +108,17 @@ TEST(Convert, FollowsBt709) {
   const auto fill = [&](int y, int cb, int cr) {
     const int v[3] = {y, cb, cr};
     for (int p = 0; p < 3; ++p)
-      for (int row = 0; row < (p ? 18 : 36); ++row) std::fill_n(f->data[p] + row * f->linesize[p], p ? 32 : 64, static_cast<std::uint8_t>(v[p]));
+      for (int row = 0; row < (p ? 18 : 36); ++row)
+        std::fill_n(f->data[p] + row * f->linesize[p], p ? 32 : 64, static_cast<std::uint8_t>(v[p]));
     return to_image(*f, 64, 36);
   };
-  const auto pixel = [](const Image& i) { return std::vector<float>{i.row(18)[4 * 32], i.row(18)[4 * 32 + 1], i.row(18)[4 * 32 + 2], i.row(18)[4 * 32 + 3]}; };
-  const auto is = [&](std::vector<float> want) { return testing::Pointwise(testing::FloatNear(0.006f), want); };
+  const auto pixel = [](const Image& i) {
+    return std::vector<float>{i.row(18)[4 * 32], i.row(18)[4 * 32 + 1], i.row(18)[4 * 32 + 2],
+                              i.row(18)[4 * 32 + 3]};
+  };
+  const auto is = [&](std::vector<float> want) {
+    return testing::Pointwise(testing::FloatNear(0.006f), want);
+  };
   EXPECT_THAT(pixel(*fill(16, 128, 128)), is({0, 0, 0, 1}));
   EXPECT_THAT(pixel(*fill(235, 128, 128)), is({1, 1, 1, 1}));
   EXPECT_THAT(pixel(*fill(51, 109, 212)), is({0.75f, 0, 0, 1}));
@@ -161,7 +176,9 @@ TEST(BrokenMedia, DamagedPacketsAreAnErrorOrAFrameButNeverACrash) {
 
 TEST(Synthetic, IsTheSameForTheSameSeedAtAnyFrame) {
   for (const std::string& scene : synthetic_scenes()) {
-    const Image a = synthetic_frame(scene, 31, 128, 72, 5, 0.03f), b = synthetic_frame(scene, 31, 128, 72, 5, 0.03f), other = synthetic_frame(scene, 44, 128, 72, 5, 0.03f);
+    const Image a = synthetic_frame(scene, 31, 128, 72, 5, 0.03f),
+                b = synthetic_frame(scene, 31, 128, 72, 5, 0.03f),
+                other = synthetic_frame(scene, 44, 128, 72, 5, 0.03f);
     EXPECT_EQ(std::memcmp(a.data(), b.data(), a.floats() * 4), 0) << scene;
     EXPECT_NE(std::memcmp(a.data(), other.data(), a.floats() * 4), 0) << scene << " does not move";
   }

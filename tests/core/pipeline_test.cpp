@@ -51,19 +51,21 @@ TEST(Pacing, KeepsASteadyLowerRateAboveIt) {
 TEST(Pacing, NeverStopsAltogetherHoweverHeavyTheFrames) {
   const auto started = paced(900, 2, 1200);
   EXPECT_GT(started.size(), 40u);
-  for (std::size_t i = started.size() / 2; i < started.size(); ++i) EXPECT_LE(started[i] - started[i - 1], 30);
+  for (std::size_t i = started.size() / 2; i < started.size(); ++i)
+    EXPECT_LE(started[i] - started[i - 1], 30);
 }
 
 TEST(Pacing, DoesNotSpiralWhenSkippedFramesMustBeDecoded) {
-  // Decoding takes 17 of 40 ms and each frame 50 in all on two workers: it plays. One stall of a second must not keep
-  // it from coming back to every frame.
+  // Decoding takes 17 of 40 ms and each frame 50 in all on two workers: it plays. One stall of a second must
+  // not keep it from coming back to every frame.
   Pacer pacer({2, 12, 40});
   double free[2] = {}, fetch_free = 0;
   std::int64_t last = -1, late_at_end = 0;
   for (int i = 0; i < 600; ++i) {
     double& w = free[0] <= free[1] ? free[0] : free[1];
     const FrameStart s = pacer.next(w);
-    const double began = std::max(s.at_ms, fetch_free), catch_up = 17.0 * static_cast<double>(s.frame - last - 1) + (i == 100 ? 1000 : 0);
+    const double began = std::max(s.at_ms, fetch_free),
+                 catch_up = 17.0 * static_cast<double>(s.frame - last - 1) + (i == 100 ? 1000 : 0);
     fetch_free = began + 17 + catch_up;
     w = fetch_free + 33;
     pacer.finished({began - s.at_ms, 17, 33, true});
@@ -77,7 +79,12 @@ TEST(Pacing, DoesNotSpiralWhenSkippedFramesMustBeDecoded) {
 class Playing : public testing::Test {
  protected:
   MediaCatalog media_;
-  ProgramPtr light_ = Program::compile(Build(320, 180).track("V1").solid("a", 30, 0.2, 0.2, 0.2).solid("b", 30, 0.6, 0.6, 0.6, {test::cdl("g", 1.2)}).done(), media_);
+  ProgramPtr light_ = Program::compile(Build(320, 180)
+                                           .track("V1")
+                                           .solid("a", 30, 0.2, 0.2, 0.2)
+                                           .solid("b", 30, 0.6, 0.6, 0.6, {test::cdl("g", 1.2)})
+                                           .done(),
+                                       media_);
 };
 
 TEST_F(Playing, DeliversEveryFrameOnceWithItsStages) {
@@ -158,7 +165,8 @@ TEST_F(Playing, StopsPromptly) {
 }
 
 TEST_F(Playing, OfflineFramesAreLoggedAndAreNotDropsOfTheMachine) {
-  const ProgramPtr gone = Program::compile(Build(320, 180).media("x", "/nowhere.mov").track("V1").segment("a", "x", 0, 24).done(), media_);
+  const ProgramPtr gone = Program::compile(
+      Build(320, 180).media("x", "/nowhere.mov").track("V1").segment("a", "x", 0, 24).done(), media_);
   NullDisplay display;
   const std::atomic<bool> stop{false};
   const Playout p = play(gone, nullptr, {0, 24}, {PlayMode::every_frame, 2, 12, false}, display, stop);

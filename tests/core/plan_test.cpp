@@ -13,10 +13,15 @@ class Planning : public testing::Test {
   void build(const std::vector<double>& work) {
     Build b;
     b.track("V1");
-    for (std::size_t i = 0; i < work.size(); ++i) b.solid("s" + std::to_string(i), 72, 0, 0, 0, {test::blur("b" + std::to_string(i), 1 + static_cast<double>(i) * 0.01)});
+    for (std::size_t i = 0; i < work.size(); ++i)
+      b.solid("s" + std::to_string(i), 72, 0, 0, 0,
+              {test::blur("b" + std::to_string(i), 1 + static_cast<double>(i) * 0.01)});
     program_ = Program::compile(b.done(), media_);
-    for (std::size_t i = 0; i < work.size(); ++i) notebook_->add_frames(frame_key(program_->stages(static_cast<Frames>(72 * i))), std::vector<FrameSample>(40, FrameSample{1, static_cast<float>(work[i])}));
-    notebook_->add_frames(frame_key(program_->sealed_stages()), std::vector<FrameSample>(40, FrameSample{3, 8}));
+    for (std::size_t i = 0; i < work.size(); ++i)
+      notebook_->add_frames(frame_key(program_->stages(static_cast<Frames>(72 * i))),
+                            std::vector<FrameSample>(40, FrameSample{1, static_cast<float>(work[i])}));
+    notebook_->add_frames(frame_key(program_->sealed_stages()),
+                          std::vector<FrameSample>(40, FrameSample{3, 8}));
     notebook_->add_encode(encode_key(256, 144), std::vector<float>(20, 10.0f));
   }
   Plan plan() { return make_plan(*program_, *notebook_, {}, {0, program_->duration()}, options_); }
@@ -67,7 +72,8 @@ TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
         seconds += 72 * std::max(10.0, (1 + work + 10) / 2) / 1000;
       }
     const Forecast f = forecast(*program_, *notebook_, states, {0, 360}, slow);
-    if (f.expected_drops <= options_.most_drops && f.count(Verdict::spills) + f.count(Verdict::wavers) == 0) best = std::min(best, seconds);
+    if (f.expected_drops <= options_.most_drops && f.count(Verdict::spills) + f.count(Verdict::wavers) == 0)
+      best = std::min(best, seconds);
   }
   EXPECT_LE(p.render_seconds, best * 1.001);
 }
@@ -91,7 +97,8 @@ Forecast called(Frames length, const std::vector<FrameRange>& spans) {
   f.range = {0, length}, f.rate = {24, 1};
   for (const FrameRange& r : spans) {
     Span s;
-    s.in = r.in, s.out = r.out, s.verdict = Verdict::spills, s.drop_probability = 1, s.expected_drops = static_cast<double>(r.length()) / 2;
+    s.in = r.in, s.out = r.out, s.verdict = Verdict::spills, s.drop_probability = 1,
+    s.expected_drops = static_cast<double>(r.length()) / 2;
     f.expected_drops += s.expected_drops;
     f.spans.push_back(s);
   }
@@ -129,7 +136,11 @@ class OnTheShelf : public testing::Test {
  protected:
   test::TempFolder dir_;
   MediaCatalog media_;
-  TimelinePtr timeline_ = Build().track("V1").solid("a", 40, 0.2, 0.4, 0.6, {test::blur("b", 2), test::cdl("g", 1.2)}).solid("c", 30, 0.7, 0.1, 0.1, {test::cdl("h", 0.8)}).done();
+  TimelinePtr timeline_ = Build()
+                              .track("V1")
+                              .solid("a", 40, 0.2, 0.4, 0.6, {test::blur("b", 2), test::cdl("g", 1.2)})
+                              .solid("c", 30, 0.7, 0.1, 0.1, {test::cdl("h", 0.8)})
+                              .done();
   ProgramPtr program_ = Program::compile(timeline_, media_);
   std::shared_ptr<Shelf> open() {
     auto s = Shelf::open(dir_ / "shelf");
@@ -151,7 +162,8 @@ TEST_F(OnTheShelf, SealedFramesShowTheLivePicture) {
   for (const Frames f : {0, 23, 24, 39, 40, 69}) {
     ASSERT_TRUE(shelf->find(program_->fingerprint(f)));
     const Image live = test::frame_of(*program_, f), sealed = test::frame_of(*program_, f, shelf.get());
-    for (std::size_t i = 0; i < live.floats(); i += 401) ASSERT_NEAR(live.data()[i], sealed.data()[i], 0.004) << f;
+    for (std::size_t i = 0; i < live.floats(); i += 401)
+      ASSERT_NEAR(live.data()[i], sealed.data()[i], 0.004) << f;
   }
   EXPECT_EQ(render(*shelf, {0, 70}).already_sealed, 70) << "nothing is rendered twice";
 }
@@ -170,7 +182,8 @@ TEST_F(OnTheShelf, AChangedGradeBreaksItsOwnSealAndUndoMendsIt) {
 TEST_F(OnTheShelf, FinishedPiecesSurviveAndHalfOnesAreSwept) {
   {
     auto shelf = open();
-    auto r = prerender(program_, *shelf, {{0, 70}}, {2, false, 0}, [](const PrerenderProgress& p) { return p.done < 30; });
+    auto r = prerender(program_, *shelf, {{0, 70}}, {2, false, 0},
+                       [](const PrerenderProgress& p) { return p.done < 30; });
     ASSERT_TRUE(r);
     EXPECT_TRUE(r->cancelled);
   }
@@ -185,18 +198,22 @@ TEST_F(OnTheShelf, FinishedPiecesSurviveAndHalfOnesAreSwept) {
 
 TEST_F(OnTheShelf, ADamagedPieceIsNeverShown) {
   const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_intra, 256, 144, 40);
-  program_ = Program::compile(Build().media("m", movie, 40).track("V1").segment("a", "m", 0, 40, {test::cdl("g", 1.2)}).done(), media_);
+  program_ = Program::compile(
+      Build().media("m", movie, 40).track("V1").segment("a", "m", 0, 40, {test::cdl("g", 1.2)}).done(),
+      media_);
   auto shelf = open();
   render(*shelf, {0, 40});
   const fs::path file = shelf->find(program_->fingerprint(3))->path;
   const auto size = fs::file_size(file);
   test::put(file, std::string(size, 'x'));  // same size: only reading tells
   const Image live = test::frame_of(*program_, 3), shown = test::frame_of(*program_, 3, shelf.get());
-  EXPECT_EQ(std::memcmp(live.data(), shown.data(), live.floats() * 4), 0) << "the live frame stands in, exactly";
+  EXPECT_EQ(std::memcmp(live.data(), shown.data(), live.floats() * 4), 0)
+      << "the live frame stands in, exactly";
   EXPECT_FALSE(shelf->find(program_->fingerprint(3))) << "and the piece is not offered again";
   fs::remove(shelf->find(program_->fingerprint(30))->path);
   shelf = open();
-  EXPECT_FALSE(shelf->find(program_->fingerprint(30))) << "a piece that is gone is forgotten at the next start";
+  EXPECT_FALSE(shelf->find(program_->fingerprint(30)))
+      << "a piece that is gone is forgotten at the next start";
 }
 
 TEST_F(OnTheShelf, AFullVolumeStopsWithoutLoss) {
@@ -210,7 +227,8 @@ TEST_F(OnTheShelf, AFullVolumeStopsWithoutLoss) {
 
 TEST_F(OnTheShelf, OfflineMediaAreNotRendered) {
   auto shelf = open();
-  program_ = Program::compile(Build().media("m", "/nowhere.mov").track("V1").segment("a", "m", 0, 10).done(), media_);
+  program_ = Program::compile(Build().media("m", "/nowhere.mov").track("V1").segment("a", "m", 0, 10).done(),
+                              media_);
   const auto r = prerender(program_, *shelf, {{0, 10}}, {2, false, 0}, {});
   ASSERT_FALSE(r);
   EXPECT_EQ(shelf->chunks(), 0u);
@@ -223,13 +241,23 @@ TEST_F(OnTheShelf, TheGateListsWhatStandsInTheWay) {
   const Gate slip = check_gate(*Program::compile(bypass, media_), shelf.get());
   EXPECT_FALSE(slip.may_deliver());
   EXPECT_EQ(slip.count(GateKind::open_slip), 1);
-  EXPECT_TRUE(check_gate(*Program::compile(with_bypass(*bypass, "a", "b", false, "later"), media_), shelf.get()).may_deliver());
+  EXPECT_TRUE(
+      check_gate(*Program::compile(with_bypass(*bypass, "a", "b", false, "later"), media_), shelf.get())
+          .may_deliver());
   const std::string file = test::movie(dir_ / "short.mp4", Form::h264_intra, 256, 144, 8);
-  const ProgramPtr offline = Program::compile(Build().media("x", "/gone.mov").media("y", file, 8).track("V1").segment("a", "x", 0, 5).segment("b", "y", 0, 20).done(), media_);
+  const ProgramPtr offline = Program::compile(Build()
+                                                  .media("x", "/gone.mov")
+                                                  .media("y", file, 8)
+                                                  .track("V1")
+                                                  .segment("a", "x", 0, 5)
+                                                  .segment("b", "y", 0, 20)
+                                                  .done(),
+                                              media_);
   const Gate gate = check_gate(*offline, shelf.get());
   EXPECT_EQ(gate.count(GateKind::offline), 2) << "missing, and too short";
   render(*shelf, {0, 40});
-  const Gate broken = check_gate(*Program::compile(with_param(*timeline_, "a", "g", "saturation", 1.5), media_), shelf.get());
+  const Gate broken =
+      check_gate(*Program::compile(with_param(*timeline_, "a", "g", "saturation", 1.5), media_), shelf.get());
   EXPECT_EQ(broken.count(GateKind::broken_seal), 1);
   EXPECT_TRUE(broken.may_deliver()) << "the delivery never uses a broken seal";
 }
@@ -237,7 +265,8 @@ TEST_F(OnTheShelf, TheGateListsWhatStandsInTheWay) {
 TEST_F(OnTheShelf, ABypassedRenderIsNotTheDeliveredOne) {
   auto shelf = open();
   const TimelinePtr bypass = with_bypass(*timeline_, "a", "b", true, "now");
-  const ProgramPtr played = Program::compile(as_played(bypass), media_), delivered = Program::compile(bypass, media_);
+  const ProgramPtr played = Program::compile(as_played(bypass), media_),
+                   delivered = Program::compile(bypass, media_);
   program_ = played;
   render(*shelf, {0, 40});
   for (Frames f = 0; f < 40; ++f) EXPECT_FALSE(shelf->find(delivered->fingerprint(f)));

@@ -9,7 +9,8 @@ using test::frame_of;
 
 TEST(Render, MixesADissolveEvenly) {
   MediaCatalog media;
-  const ProgramPtr p = Program::compile(Build().track("V1").solid("a", 20, 0, 0, 0).dissolve(5, 5).solid("b", 20, 1, 1, 1).done(), media);
+  const ProgramPtr p = Program::compile(
+      Build().track("V1").solid("a", 20, 0, 0, 0).dissolve(5, 5).solid("b", 20, 1, 1, 1).done(), media);
   float last = 0;
   for (Frames f = 14; f < 26; ++f) {
     const float v = frame_of(*p, f).data()[0];
@@ -25,11 +26,25 @@ TEST(Render, StacksTracksUpwardAndSkipsWhatIsHidden) {
   const test::TempFolder dir;
   const std::string file = test::movie(dir / "m.mp4", Form::h264_intra, 256, 144, 12);
   MediaCatalog media;
-  const ProgramPtr hidden = Program::compile(Build().media("m", file, 12).track("V1").segment("under", "m", 0, 10).track("V2").solid("over", 10, 0.5, 0.5, 0.5).done(), media);
+  const ProgramPtr hidden = Program::compile(Build()
+                                                 .media("m", file, 12)
+                                                 .track("V1")
+                                                 .segment("under", "m", 0, 10)
+                                                 .track("V2")
+                                                 .solid("over", 10, 0.5, 0.5, 0.5)
+                                                 .done(),
+                                             media);
   EXPECT_TRUE(hidden->recipe(3, nullptr).requests.empty()) << "a hidden layer is not even decoded";
   EXPECT_NEAR(frame_of(*hidden, 3).data()[0], 0.5f, 1e-6);
   const Effect inset{"i", "transform", {{"scale", 0.5}}, true, true, {}};
-  const ProgramPtr seen = Program::compile(Build().media("m", file, 12).track("V1").segment("under", "m", 0, 10).track("V2").solid("over", 10, 0.5, 0.5, 0.5, {inset}).done(), media);
+  const ProgramPtr seen = Program::compile(Build()
+                                               .media("m", file, 12)
+                                               .track("V1")
+                                               .segment("under", "m", 0, 10)
+                                               .track("V2")
+                                               .solid("over", 10, 0.5, 0.5, 0.5, {inset})
+                                               .done(),
+                                           media);
   EXPECT_EQ(seen->recipe(3, nullptr).requests.size(), 1u);
   const Image i = frame_of(*seen, 3);
   EXPECT_NEAR(i.row(72)[4 * 128], 0.5f, 1e-6);
@@ -39,16 +54,27 @@ TEST(Render, StacksTracksUpwardAndSkipsWhatIsHidden) {
 TEST(Render, ACompositionLooksTheSameAsItsLayersInPlace) {
   const Effect inset{"i", "transform", {{"scale", 0.5}, {"opacity", 0.5}}, true, true, {}};
   MediaCatalog media;
-  const TimelinePtr flat = Build().track("V1").solid("a", 10, 0.2, 0.3, 0.4).track("V2").solid("b", 10, 0.9, 0.1, 0.1, {inset}).done();
+  const TimelinePtr flat = Build()
+                               .track("V1")
+                               .solid("a", 10, 0.2, 0.3, 0.4)
+                               .track("V2")
+                               .solid("b", 10, 0.9, 0.1, 0.1, {inset})
+                               .done();
   const ProgramPtr direct = Program::compile(flat, media);
-  const ProgramPtr nested = Program::compile(Build().composition("c", flat->tracks).track("V1").use("u", "c", 10).done(), media);
+  const ProgramPtr nested =
+      Program::compile(Build().composition("c", flat->tracks).track("V1").use("u", "c", 10).done(), media);
   const Image x = frame_of(*direct, 4), y = frame_of(*nested, 4);
   for (std::size_t i = 0; i < x.floats(); ++i) ASSERT_NEAR(x.data()[i], y.data()[i], 1e-6);
 }
 
 TEST(Render, OfflineMediaAreHatchedAndNeverFatal) {
   MediaCatalog media;
-  const ProgramPtr p = Program::compile(Build().media("gone", "/nowhere/gone.mov").track("V1").segment("a", "gone", 0, 10, {test::cdl("g", 1.2)}).done(), media);
+  const ProgramPtr p = Program::compile(Build()
+                                            .media("gone", "/nowhere/gone.mov")
+                                            .track("V1")
+                                            .segment("a", "gone", 0, 10, {test::cdl("g", 1.2)})
+                                            .done(),
+                                        media);
   EXPECT_EQ(p->segments()[0]->content, Content::offline);
   EXPECT_THAT(p->segments()[0]->trouble, testing::HasSubstr("gone.mov"));
   const Image i = frame_of(*p, 3), h = hatched(256, 144);
@@ -64,7 +90,9 @@ class Fingerprints : public testing::Test {
     Build b;
     b.media("m", file_, 40).track("V1");
     if (gap) b.gap(gap);
-    return b.segment("a", "m", 0, 10, {test::cdl("g", saturation)}).segment("b", "m", 10, 10, {test::cdl("h", 1.1)}).done();
+    return b.segment("a", "m", 0, 10, {test::cdl("g", saturation)})
+        .segment("b", "m", 10, 10, {test::cdl("h", 1.1)})
+        .done();
   }
 };
 
@@ -75,7 +103,8 @@ TEST_F(Fingerprints, ChangeWithTheGradeOfTheirSegmentOnly) {
 }
 
 TEST_F(Fingerprints, DoNotDependOnThePlaceInTime) {
-  const ProgramPtr x = Program::compile(timeline(1.2), media_), y = Program::compile(timeline(1.2, 33), media_);
+  const ProgramPtr x = Program::compile(timeline(1.2), media_),
+                   y = Program::compile(timeline(1.2, 33), media_);
   for (Frames f = 0; f < 20; ++f) EXPECT_EQ(x->fingerprint(f), y->fingerprint(f + 33));
   std::set<std::string> all;
   for (Frames f = 0; f < 20; ++f) all.insert(x->fingerprint(f).hex());
@@ -94,7 +123,8 @@ TEST_F(Fingerprints, IgnoreWhatIsWithoutEffect) {
   s->note = "a note", s->name = "renamed";
   s->stack.push_back(test::blur("none", 0));
   s->stack.push_back({"u", "someone.else", Json::object(), true, false, {}});
-  EXPECT_EQ(Program::compile(with_segment(*t, s), media_)->fingerprint(3), Program::compile(t, media_)->fingerprint(3));
+  EXPECT_EQ(Program::compile(with_segment(*t, s), media_)->fingerprint(3),
+            Program::compile(t, media_)->fingerprint(3));
 }
 
 }  // namespace

@@ -1,13 +1,19 @@
-// The house keeps one direction of dependence: a room includes only rooms below it, and the core knows no interface.
+// The house keeps one direction of dependence: a room includes only rooms below it, and the core knows no
+// interface.
 #include "support.h"
 
 namespace gc {
 namespace {
 
-const std::vector<std::string> kRooms{"base", "timeline", "interchange", "media", "effects", "render", "pipeline", "seat", "measure", "forecast", "playout", "shelf", "queue", "plan", "audit", "release", "demo", "desk", "cli", "app"};
+const std::vector<std::string> kRooms{"base",    "timeline", "interchange", "media",   "effects",
+                                      "render",  "pipeline", "seat",        "measure", "forecast",
+                                      "playout", "shelf",    "queue",       "plan",    "audit",
+                                      "release", "demo",     "desk",        "cli",     "app"};
 
 TEST(Rooms, IncludeOnlyDownward) {
-  const auto level = [](const std::string& room) { return std::find(kRooms.begin(), kRooms.end(), room) - kRooms.begin(); };
+  const auto level = [](const std::string& room) {
+    return std::find(kRooms.begin(), kRooms.end(), room) - kRooms.begin();
+  };
   int files = 0;
   for (const auto& entry : fs::recursive_directory_iterator(GCLK_SOURCE)) {
     const std::string ext = entry.path().extension().string();
@@ -39,11 +45,15 @@ TEST(Look, TextIsReadableAndTheSurroundIsNeutral) {
     const std::string hex = style.substr(at + 1, 6);
     if (hex.find_first_not_of("0123456789abcdef") != std::string::npos) continue;
     ++colours;
-    EXPECT_TRUE(hex.substr(0, 2) == hex.substr(2, 2) && hex.substr(2, 2) == hex.substr(4, 2)) << "#" << hex << " is not neutral";
+    EXPECT_TRUE(hex.substr(0, 2) == hex.substr(2, 2) && hex.substr(2, 2) == hex.substr(4, 2))
+        << "#" << hex << " is not neutral";
   }
   EXPECT_GT(colours, 30);
-  const auto contrast = [&](int text, int ground) { return (luminance(std::max(text, ground)) + 0.05) / (luminance(std::min(text, ground)) + 0.05); };
-  for (const auto& [text, ground] : {std::pair{0xd6, 0x1e}, std::pair{0xd6, 0x3a}, std::pair{0xb4, 0x2b}, std::pair{0xa4, 0x26}, std::pair{0xff, 0x4a}, std::pair{0x1a, 0xd6}})
+  const auto contrast = [&](int text, int ground) {
+    return (luminance(std::max(text, ground)) + 0.05) / (luminance(std::min(text, ground)) + 0.05);
+  };
+  for (const auto& [text, ground] : {std::pair{0xd6, 0x1e}, std::pair{0xd6, 0x3a}, std::pair{0xb4, 0x2b},
+                                     std::pair{0xa4, 0x26}, std::pair{0xff, 0x4a}, std::pair{0x1a, 0xd6}})
     EXPECT_GE(contrast(text, ground), 4.5) << std::hex << text << " on " << ground;
 }
 

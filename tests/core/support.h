@@ -31,13 +31,17 @@ class TempFolder {
   fs::path path_;
 };
 
-inline void put(const fs::path& file, const std::string& text) { std::ofstream(file, std::ios::binary) << text; }
+inline void put(const fs::path& file, const std::string& text) {
+  std::ofstream(file, std::ios::binary) << text;
+}
 
 /// Writes `frames` frames of a synthetic scene.
-inline std::string movie(const fs::path& file, Form form, int width, int height, Frames frames, const std::string& scene = "hands") {
+inline std::string movie(const fs::path& file, Form form, int width, int height, Frames frames,
+                         const std::string& scene = "hands") {
   auto w = MovieWriter::create(file.string(), form, width, height, {24, 1});
   EXPECT_TRUE(w) << (w ? "" : w.error().text());
-  for (Frames i = 0; i < frames; ++i) EXPECT_TRUE((*w)->write(synthetic_frame(scene, i, width, height, 7, 0.02f)));
+  for (Frames i = 0; i < frames; ++i)
+    EXPECT_TRUE((*w)->write(synthetic_frame(scene, i, width, height, 7, 0.02f)));
   EXPECT_TRUE((*w)->finish());
   return file.string();
 }
@@ -60,15 +64,19 @@ class Build {
     tracks_.back()->id = tracks_.back()->name = id;
     return *this;
   }
-  Build& segment(const std::string& id, const std::string& media, Frames in, Frames length, std::vector<Effect> stack = {}) {
+  Build& segment(const std::string& id, const std::string& media, Frames in, Frames length,
+                 std::vector<Effect> stack = {}) {
     auto s = std::make_shared<Segment>();
-    s->id = s->name = id, s->ref = media, s->source_in = in, s->duration = length, s->stack = std::move(stack);
+    s->id = s->name = id, s->ref = media, s->source_in = in, s->duration = length,
+    s->stack = std::move(stack);
     tracks_.back()->items.push_back(SegmentPtr(s));
     return *this;
   }
-  Build& solid(const std::string& id, Frames length, double r, double g, double b, std::vector<Effect> stack = {}) {
+  Build& solid(const std::string& id, Frames length, double r, double g, double b,
+               std::vector<Effect> stack = {}) {
     auto s = std::make_shared<Segment>();
-    s->id = s->name = id, s->content = Content::generator, s->ref = "solid", s->generator = {{"colour", {r, g, b}}}, s->duration = length, s->stack = std::move(stack);
+    s->id = s->name = id, s->content = Content::generator, s->ref = "solid",
+    s->generator = {{"colour", {r, g, b}}}, s->duration = length, s->stack = std::move(stack);
     tracks_.back()->items.push_back(SegmentPtr(s));
     return *this;
   }
@@ -104,8 +112,12 @@ class Build {
   std::vector<std::shared_ptr<Track>> tracks_;
 };
 
-inline Effect cdl(const std::string& id, double saturation) { return {id, "cdl", {{"saturation", saturation}}, true, true, {}}; }
-inline Effect blur(const std::string& id, double sigma) { return {id, "blur", {{"sigma", sigma}}, true, true, {}}; }
+inline Effect cdl(const std::string& id, double saturation) {
+  return {id, "cdl", {{"saturation", saturation}}, true, true, {}};
+}
+inline Effect blur(const std::string& id, double sigma) {
+  return {id, "blur", {{"sigma", sigma}}, true, true, {}};
+}
 
 inline Image frame_of(const Program& p, Frames f, const SealLookup* seals = nullptr) {
   Decoders d;

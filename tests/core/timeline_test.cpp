@@ -8,7 +8,14 @@ namespace {
 using test::Build;
 
 TEST(Layout, CutsTheTimelineWhereTheVisibleLayersChange) {
-  const TimelinePtr t = Build().track("V1").solid("a", 20, 0, 0, 0).solid("b", 20, 1, 1, 1).track("V2").gap(10).solid("c", 20, 0, 1, 0).done();
+  const TimelinePtr t = Build()
+                            .track("V1")
+                            .solid("a", 20, 0, 0, 0)
+                            .solid("b", 20, 1, 1, 1)
+                            .track("V2")
+                            .gap(10)
+                            .solid("c", 20, 0, 1, 0)
+                            .done();
   const Layout l = lay_out(*t);
   std::vector<Frames> cuts;
   for (const Interval& i : l.intervals) cuts.push_back(i.in);
@@ -19,7 +26,8 @@ TEST(Layout, CutsTheTimelineWhereTheVisibleLayersChange) {
 }
 
 TEST(Layout, ADissolveOverlapsBothSegmentsAroundTheCut) {
-  const TimelinePtr t = Build().track("V1").solid("a", 20, 0, 0, 0).dissolve(4, 6).solid("b", 20, 1, 1, 1).done();
+  const TimelinePtr t =
+      Build().track("V1").solid("a", 20, 0, 0, 0).dissolve(4, 6).solid("b", 20, 1, 1, 1).done();
   const Layout l = lay_out(*t);
   ASSERT_EQ(l.transitions.size(), 1u);
   EXPECT_EQ(l.transitions[0].in, 16);
@@ -31,7 +39,12 @@ TEST(Layout, ADissolveOverlapsBothSegmentsAroundTheCut) {
 }
 
 TEST(Edit, LeavesTheOldTimelineAndSharesWhatDidNotChange) {
-  const TimelinePtr before = Build().track("V1").solid("a", 20, 0, 0, 0, {test::cdl("g", 1)}).track("V2").solid("b", 20, 1, 1, 1).done();
+  const TimelinePtr before = Build()
+                                 .track("V1")
+                                 .solid("a", 20, 0, 0, 0, {test::cdl("g", 1)})
+                                 .track("V2")
+                                 .solid("b", 20, 1, 1, 1)
+                                 .done();
   const TimelinePtr after = with_param(*before, "a", "g", "saturation", 1.4);
   EXPECT_EQ(find_segment(*before, "a")->stack[0].params["saturation"], 1);
   EXPECT_EQ(find_segment(*after, "a")->stack[0].params["saturation"], 1.4);

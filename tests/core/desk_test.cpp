@@ -1,0 +1,149 @@
+// The desk, its documents, and the demo production.
+#include "desk/report.h"
+#include "support.h"
+
+namespace gc {
+namespace {
+
+using test::Build;
+
+class AtTheDesk : public testing::Test {
+ protected:
+  AtTheDesk() {
+    DeskOptions o;
+    o.shelf = dir_ / "shelf", o.notebook = dir_ / "n.sqlite", o.workers = 2;
+    stores_ = *Stores::open(o);
+  }
+  View view(const TimelinePtr& t) { return view_of(t, stores_); }
+  test::TempFolder dir_;
+  Stores stores_;
+};
+
+TEST_F(AtTheDesk, RangesAreFramesOrTimecodes) {
+  auto t = std::make_shared<Timeline>(*Build().track("V1").solid("a", 240, 0, 0, 0).done());
+  t->start = 86400;
+  const View v = view(t);
+  EXPECT_EQ(*parse_range("", v), (FrameRange{0, 240}));
+  EXPECT_EQ(*parse_range("10-20", v), (FrameRange{10, 20}));
+  EXPECT_EQ(*parse_range("10-", v), (FrameRange{10, 240}));
+  EXPECT_EQ(*parse_range("-20", v), (FrameRange{0, 20}));
+  EXPECT_EQ(*parse_range("01:00:01:00-01:00:02:12", v), (FrameRange{24, 60}));
+  for (const char* bad : {"20-10", "0-241", "x-y", "01:00:00:00-00:00:00:00", "5-5"}) {
+    const auto r = parse_range(bad, v);
+    ASSERT_FALSE(r) << bad;
+    EXPECT_EQ(r.error().fault, Fault::usage);
+    EXPECT_THAT(r.error().text(), testing::HasSubstr("01:00:10:00")) << "it says what would do";
+  }
+}
+
+TEST_F(AtTheDesk, PlaysWithBypassesAndDeliversWithout) {
+  const TimelinePtr t =
+      Build().track("V1").solid("a", 24, 0.5, 0.5, 0.5, {test::blur("b", 9), test::cdl("g", 1.2)}).done();
+  const View plain = view(t), bypass = view(with_bypass(*t, "a", "b", true, "now"));
+  EXPECT_EQ(plain.played, plain.delivered);
+  EXPECT_NE(bypass.played, bypass.delivered);
+  EXPECT_LT(bypass.played->stages(0).size(), bypass.delivered->stages(0).size());
+  EXPECT_EQ(bypass.delivered->fingerprint(3), plain.delivered->fingerprint(3));
+}
+
+TEST_F(AtTheDesk, DocumentsSayWhatIsThere) {
+  const TimelinePtr t = Build()
+                            .media("gone", "/nowhere/x.mov")
+                            .track("V1")
+                            .solid("a", 24, 0.5, 0.5, 0.5, {test::blur("b", 9)})
+                            .segment("lost", "gone", 0, 10)
+                            .done();
+  const Json d = describe(view(with_bypass(*t, "a", "b", true, "now")), *stores_.media);
+  EXPECT_EQ(d["frames"], 34);
+  EXPECT_EQ(d["tracks"][0]["segments"][0]["stack"][0]["bypassed"], true);
+  EXPECT_EQ(d["tracks"][0]["segments"][1]["in"], 24);
+  EXPECT_EQ(d["media"][0]["online"], false);
+  EXPECT_THAT(d["media"][0]["trouble"].get<std::string>(), testing::HasSubstr("missing"));
+  EXPECT_EQ(d["slips"], 1);
+}
+
+TEST_F(AtTheDesk, ATimelineOfNothingIsNoTrouble) {
+  for (const TimelinePtr& t :
+       {Build().done(), Build().track("V1").done(), Build().track("V1").gap(10).done()}) {
+    const View v = view(t);
+    const Plan p = make_plan(*v.played, *stores_.notebook, v.states(), whole(v), stores_.plan_options());
+    EXPECT_TRUE(p.remedies.empty());
+    EXPECT_TRUE(check_gate(*v.delivered, stores_.shelf.get()).may_deliver());
+    NullDisplay display;
+    const std::atomic<bool> stop{false};
+    EXPECT_EQ(
+        play(v.played, nullptr, whole(v), stores_.play_options(PlayMode::every_frame), display, stop).dropped,
+        0);
+  }
+}
+
+TEST_F(AtTheDesk, UnknownEffectsArePassedThroughAndNamed) {
+  Effect strange;
+  strange.id = "x", strange.type = "someone.stylise", strange.ours = false;
+  const View v = view(Build().track("V1").solid("a", 24, 0.5, 0.5, 0.5, {strange}).done());
+  EXPECT_NEAR(test::frame_of(*v.played, 2).data()[0], 0.5f, 1e-6);
+  const Gate g = check_gate(*v.delivered, nullptr);
+  EXPECT_TRUE(g.may_deliver());
+  ASSERT_EQ(g.items.size(), 1u);
+  EXPECT_THAT(g.items[0].what, testing::HasSubstr("someone.stylise"));
+}
+
+TEST(Wording, TimesAndSizesReadAsAPersonSaysThem) {
+  EXPECT_EQ(duration_text(3.04), "3.0 s");
+  EXPECT_EQ(duration_text(39.6), "40 s");
+  EXPECT_EQ(duration_text(200), "3 min 20 s");
+  EXPECT_EQ(duration_text(7300), "2 h 1 min");
+  EXPECT_EQ(bytes_text(405504), "406 kB");
+  EXPECT_EQ(bytes_text(103'000'000), "103 MB");
+  EXPECT_EQ(bytes_text(19'000'000'000), "19.0 GB");
+}
+
+TEST(Demo, IsTheProductionItClaimsToBeAndTheSameForTheSameSeed) {
+  const test::TempFolder one, two;
+  DemoOptions o;
+  o.width = 256, o.height = 144, o.length = 1;
+  auto a = make_demo(one.path(), o, {});
+  ASSERT_TRUE(a) << a.error().text();
+  EXPECT_TRUE(a->media_made);
+  EXPECT_GE(a->segments, 22);
+  EXPECT_GE(a->sources, 6);
+  EXPECT_GE(a->seconds_of_picture, 75);
+  EXPECT_LE(a->seconds_of_picture, 100);
+  const TimelinePtr t = *load_timeline(a->timeline);
+  int video = 0, audio = 0, notes = 0, dissolves = 0;
+  for (const TrackPtr& track : t->tracks) {
+    (track->video ? video : audio) += 1;
+    for (const Item& i : track->items) {
+      if (const auto* s = std::get_if<SegmentPtr>(&i)) notes += !(*s)->note.empty();
+      dissolves += std::holds_alternative<Transition>(i);
+    }
+  }
+  EXPECT_EQ(video, 3);
+  EXPECT_EQ(audio, 2);
+  EXPECT_GE(notes, 5);
+  EXPECT_EQ(dissolves, 1);
+  EXPECT_EQ(t->compositions.size(), 1u);
+  MediaCatalog media;
+  const ProgramPtr p = Program::compile(t, media);
+  EXPECT_TRUE(check_gate(*p, nullptr).may_deliver()) << check_gate(*p, nullptr).sentence();
+  std::set<std::string> codecs;
+  for (const auto& s : p->segments())
+    if (s->content == Content::source) codecs.insert(s->media.codec + (s->media.intra ? " intra" : ""));
+  EXPECT_THAT(codecs, testing::IsSupersetOf({"H.264", "H.264 intra", "VC-3 intra", "Motion JPEG intra"}));
+  // Made again it takes the media that are there; elsewhere they come out the same to the byte.
+  EXPECT_FALSE(make_demo(one.path(), o, {})->media_made);
+  ASSERT_TRUE(make_demo(two.path(), o, {}));
+  for (const auto& entry : fs::directory_iterator(one / "media"))
+    EXPECT_EQ(hash_text(*read_file(entry.path())),
+              hash_text(*read_file(two.path() / "media" / entry.path().filename())))
+        << entry.path().filename();
+}
+
+TEST(Demo, AFolderThatCannotBeWrittenIsSaid) {
+  const auto r = make_demo("/proc/kiln", {}, {});
+  ASSERT_FALSE(r);
+  EXPECT_EQ(r.error().fault, Fault::environment);
+}
+
+}  // namespace
+}  // namespace gc
