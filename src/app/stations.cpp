@@ -72,7 +72,6 @@ void StationPanel::set_rows(const std::vector<Row>& rows) {
       table_->setItem(r, c, item);
     }
   table_->resizeColumnsToContents();
-  if (table_->wordWrap()) table_->resizeRowsToContents();
 }
 
 EffectsPanel::EffectsPanel(Session& session, QWidget* parent)
@@ -198,12 +197,13 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
     addWidget(panels_[i]);
     connect(panels_[i], &StationPanel::frame_chosen, this, &Stations::frame_chosen);
   }
+  panel(Station::release)->table()->verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
   panel(Station::release)->table()->setWordWrap(true);  // what is to be done must be readable in full
   effects_ = new EffectsPanel(session, this);
   auto* scroll = new QScrollArea(this);
   scroll->setWidgetResizable(true);
   scroll->setWidget(effects_);
-  panel(Station::timeline)->box()->insertWidget(0, scroll, 3);
+  panel(Station::timeline)->box()->insertWidget(0, scroll, 5);
   panel(Station::timeline)->box()->setStretch(2, 2);
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
   connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });

@@ -164,7 +164,7 @@ Effect noise_reduction(const std::string& id, int radius) {
 }
 Effect blur(const std::string& id, double sigma) { return effect(id, "blur", {{"sigma", sigma}}); }
 
-/// Time of a frame's whole work, ms, with a stack on a source: median over a short flat-out run.
+/// Time of a frame's whole work, ms, with a stack on a source, run flat out.
 double frame_work_ms(const fs::path& file, const SourcePlan& plan, const DemoOptions& o,
                      std::vector<Effect> stack) {
   auto t = std::make_shared<Timeline>();
@@ -179,26 +179,19 @@ double frame_work_ms(const fs::path& file, const SourcePlan& plan, const DemoOpt
   t->tracks.push_back(track);
   MediaCatalog media;
   const ProgramPtr program = Program::compile(t, media);
-  std::vector<float> work;
-  std::mutex mutex;
-  std::condition_variable over;
+  // The quicker of two runs: what slows only one of them down is not this timeline's.
   const int workers = default_workers();
-  const auto count = static_cast<Frames>(12 + 2 * workers);
-  std::vector<Frames> frames;
-  for (Frames f = 0; f < count; ++f) frames.push_back(f % plan.frames);
-  Frames done = 0;
-  {
-    Pipeline pipeline(program, nullptr, {workers, static_cast<int>(count), true, false, false}, frames,
-                      [&](FrameResult&& r) {
-                        const std::lock_guard lock(mutex);
-                        if (++done > workers)
-                          work.push_back(static_cast<float>(r.done_ms - r.fetch_began_ms));
-                        if (done == count) over.notify_all();
-                      });
-    std::unique_lock lock(mutex);
-    over.wait(lock, [&] { return done == count; });
+  double best = 1e9;
+  for (int round = 0; round < 2; ++round) {
+    std::vector<Frames> frames;
+    for (Frames f = 0; f < 8 + 2 * workers; ++f) frames.push_back(f % plan.frames);
+    const std::vector<FrameResult> results = run_flat_out(program, nullptr, std::move(frames), workers);
+    std::vector<float> work;
+    for (std::size_t i = static_cast<std::size_t>(workers); i < results.size(); ++i)
+      work.push_back(static_cast<float>(results[i].done_ms - results[i].fetch_began_ms));
+    best = std::min(best, median_of(work).median);
   }
-  return median_of(work).median;
+  return best;
 }
 
 /// What the two heavy effects cost here, as straight lines.

@@ -79,9 +79,7 @@ std::string track_record(const Notebook& notebook) {
   int called = 0, right = 0;
   const std::vector<AuditRecord> all = notebook.audits();
   for (const AuditRecord& r : all) called += r.spans_called, right += r.spans_right;
-  if (all.empty()) return "";
-  if (called == 0)
-    return fmt::format("{} audit{}; no span was called to drop.", all.size(), all.size() == 1 ? "" : "s");
+  if (called == 0) return "";
   const Interval01 w = wilson(right, called);
   return fmt::format("Of {} span{} called to drop, {} did ({:.0f} to {:.0f} % at 95 % confidence).", called,
                      called == 1 ? "" : "s", right, w.low * 100, w.high * 100);

@@ -54,7 +54,7 @@ Result<FrameRange> parse_range(const std::string& text, const View& view);
 
 /// Records what an audit found.
 void remember(const Audit& audit, const View& view, Notebook& notebook);
-/// "Of 43 spans called spills, 41 did." Empty without audits.
+/// "Of 43 spans called to drop, 41 did." Empty before any was called.
 std::string track_record(const Notebook& notebook);
 
 }  // namespace gc

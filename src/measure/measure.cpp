@@ -16,29 +16,6 @@ namespace {
 
 constexpr int kLeastSamples = 12;
 
-/// Runs these frames flat out and returns them in order.
-std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals,
-                                      std::vector<Frames> frames, int workers, bool keep_image = false) {
-  std::mutex mutex;
-  std::condition_variable finished;
-  std::vector<FrameResult> results;
-  const std::size_t count = frames.size();
-  PipelineOptions options{workers, static_cast<int>(count) + 1, true, keep_image, false};
-  {
-    Pipeline pipeline(program, seals, options, std::move(frames), [&](FrameResult&& r) {
-      const std::lock_guard lock(mutex);
-      if (!keep_image) r.screen = {};
-      results.push_back(std::move(r));
-      if (results.size() == count) finished.notify_all();
-    });
-    std::unique_lock lock(mutex);
-    finished.wait(lock, [&] { return results.size() == count; });
-  }
-  std::sort(results.begin(), results.end(),
-            [](const FrameResult& a, const FrameResult& b) { return a.started_ms < b.started_ms; });
-  return results;
-}
-
 /// Frames of one kind: where in the timeline they are, and how well they are known.
 struct Kind {
   Hash128 key;
@@ -155,6 +132,28 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
 }
 
 }  // namespace
+
+std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals,
+                                      std::vector<Frames> frames, int workers, bool keep_image) {
+  std::mutex mutex;
+  std::condition_variable finished;
+  std::vector<FrameResult> results;
+  const std::size_t count = frames.size();
+  PipelineOptions options{workers, static_cast<int>(count) + 1, true, keep_image, false};
+  {
+    Pipeline pipeline(program, seals, options, std::move(frames), [&](FrameResult&& r) {
+      const std::lock_guard lock(mutex);
+      if (!keep_image) r.screen = {};
+      results.push_back(std::move(r));
+      if (results.size() == count) finished.notify_all();
+    });
+    std::unique_lock lock(mutex);
+    finished.wait(lock, [&] { return results.size() == count; });
+  }
+  std::sort(results.begin(), results.end(),
+            [](const FrameResult& a, const FrameResult& b) { return a.started_ms < b.started_ms; });
+  return results;
+}
 
 Hash128 encode_key(int width, int height) {
   return Hasher().add("encode VC-3 HQX").add(width).add(height).done();

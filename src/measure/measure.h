@@ -34,6 +34,10 @@ struct MeasureReport {
 Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options,
                               const std::function<bool(const MeasureProgress&)>& progress);
 
+/// Runs these frames flat out through the pipeline and returns them in the order in which they were started.
+std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals,
+                                      std::vector<Frames> frames, int workers, bool keep_image = false);
+
 /// Key of the encoding times of sealed media at a raster.
 Hash128 encode_key(int width, int height);
 

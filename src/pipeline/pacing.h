@@ -95,7 +95,9 @@ class Pacer {
       mean_ = occupied_ms, deviation_ = 0, seen_ = true;
       return;
     }
-    const double error = occupied_ms - mean_;
+    // One frame that was held up from outside says little about the next; a real change of cost gets through
+    // within a few frames all the same.
+    const double error = (occupied_ms < 3 * mean_ ? occupied_ms : 3 * mean_) - mean_;
     mean_ += 0.2 * error;
     deviation_ += 0.2 * ((error < 0 ? -error : error) - deviation_);
   }
