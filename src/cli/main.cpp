@@ -11,6 +11,7 @@
 #include "base/log.h"
 #include "cli/job.h"
 #include "cli/print.h"
+#include "cli/table.h"
 
 namespace gc {
 namespace {
@@ -253,6 +254,22 @@ int cmd_set(const Common& c, const std::string& segment, const std::string& effe
                    fmt::format("Set {} of {} to {}.", param, effect, v.dump()));
 }
 
+int cmd_effects(const Common& c) {
+  if (c.json) {
+    put(describe_effects());
+    return 0;
+  }
+  Table t({"Effect", "Name", "Stage", "Parameters (* decides the cost)"});
+  for (const EffectType* e : effect_types()) {
+    std::string params;
+    for (const ParamSpec& p : e->params)
+      params += (params.empty() ? "" : ", ") + p.name + (p.costs ? "*" : "");
+    t.row({e->id, e->label, stage_name(e->stage), params});
+  }
+  fmt::print("{}", t.text());
+  return 0;
+}
+
 int cmd_seat(const Common& c, const std::vector<std::string>& volumes) {
   const Seat seat = look_at_seat();
   Json j = to_json(seat);
@@ -387,6 +404,9 @@ int main(int argc, char** argv) {
   s->add_option("param", param, "Name of the parameter")->required();
   s->add_option("value", value, "Its value, as JSON")->required();
   s->callback([&] { code = cmd_set(c, segment, effect, param, value); });
+  add("effects", "List every effect there is", "gclk effects --json", false)->callback([&] {
+    code = cmd_effects(c);
+  });
   s = add("seat", "Say what this machine is", "gclk seat --volume /media/fast", false);
   s->add_option("--volume", volumes, "Measure the volume that holds this folder");
   s->callback([&] { code = cmd_seat(c, volumes); });

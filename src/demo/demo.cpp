@@ -111,7 +111,7 @@ Result<bool> make_media(const fs::path& folder, const DemoOptions& o,
   std::vector<const SourcePlan*> missing;
   Frames total = 0;
   // A stamp says of which seed and raster the media are, so that they are made once.
-  const std::string stamp = fmt::format("seed {} raster {}x{} pictures 2\n", o.seed, o.width, o.height);
+  const std::string stamp = fmt::format("seed {} raster {}x{} pictures 3\n", o.seed, o.width, o.height);
   const auto found = read_file(folder / "media" / "made-from.txt");
   const bool same = found && *found == stamp;
   for (const SourcePlan& s : kSources)

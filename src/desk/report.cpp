@@ -173,6 +173,30 @@ Json to_json(const DemoReport& d) {
           {"seconds", d.seconds_taken}};
 }
 
+Json describe_effects() {
+  Json all = Json::array();
+  for (const EffectType* e : effect_types()) {
+    Json params = Json::array(), features = Json::array({"pixels"});
+    for (const ParamSpec& p : e->params) {
+      params.push_back({{"name", p.name},
+                        {"label", p.label},
+                        {"unit", p.unit},
+                        {"least", p.least},
+                        {"most", p.most},
+                        {"usual", p.usual},
+                        {"values", p.values}});
+      if (p.costs) features.push_back(p.name);
+    }
+    all.push_back({{"id", e->id},
+                   {"label", e->label},
+                   {"stage", stage_name(e->stage)},
+                   {"devices", {"processor"}},
+                   {"features", features},
+                   {"params", params}});
+  }
+  return all;
+}
+
 Json describe(const View& v, MediaCatalog& media) {
   const Timeline& t = *v.timeline;
   Json tracks = Json::array(), sources = Json::array();

@@ -14,6 +14,8 @@ Json to_json(const Playout& p);
 Json to_json(const Audit& a, const Forecast& f, const Playout& p);
 Json to_json(const Gate& g);
 Json to_json(const DemoReport& d);
+/// Every effect: its stage, parameters with ranges and units, devices, and what its cost depends on.
+Json describe_effects();
 /// What the timeline is: tracks, segments with their stacks, media with what is known of them.
 Json describe(const View& v, MediaCatalog& media);
 

@@ -3,8 +3,10 @@
 namespace gc {
 
 const std::vector<const EffectType*>& effect_types() {
-  static const std::vector<const EffectType*> all{&cdl_effect(), &spatial_nr_effect(), &blur_effect(),
-                                                  &transform_effect()};
+  static const std::vector<const EffectType*> all{
+      &cdl_effect(),      &contrast_effect(), &saturation_effect(),       &spatial_nr_effect(),
+      &blur_effect(),     &sharpen_effect(),  &directional_blur_effect(), &glow_effect(),
+      &vignette_effect(), &transform_effect()};
   return all;
 }
 

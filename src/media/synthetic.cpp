@@ -29,10 +29,12 @@ Rgb scaled(const Rgb& a, float k) { return {a[0] * k, a[1] * k, a[2] * k}; }
 
 /// Value noise on a unit lattice.
 float noise(float x, float y, std::uint32_t seed) {
-  const float fx = std::floor(x), fy = std::floor(y);
-  const auto ix = static_cast<std::uint32_t>(static_cast<std::int32_t>(fx)),
-             iy = static_cast<std::uint32_t>(static_cast<std::int32_t>(fy));
-  const float tx = smooth(0, 1, x - fx), ty = smooth(0, 1, y - fy);
+  // Rounded down by hand: the library's floor is a call, and this is the innermost loop.
+  auto cx = static_cast<std::int32_t>(x), cy = static_cast<std::int32_t>(y);
+  cx -= static_cast<float>(cx) > x, cy -= static_cast<float>(cy) > y;
+  const float in_x = x - static_cast<float>(cx), in_y = y - static_cast<float>(cy);
+  const float tx = in_x * in_x * (3 - 2 * in_x), ty = in_y * in_y * (3 - 2 * in_y);
+  const auto ix = static_cast<std::uint32_t>(cx), iy = static_cast<std::uint32_t>(cy);
   const auto at = [&](std::uint32_t dx, std::uint32_t dy) {
     return random01((ix + dx) * 73856093U ^ (iy + dy) * 19349663U, seed);
   };
@@ -186,19 +188,34 @@ Scene scene_named(const std::string& name) {
   return nullptr;
 }
 
-/// Noise with the spread of a sensor's: independent in each pixel and channel, a little stronger in the
-/// shadows.
-void add_grain(Image& image, std::int64_t n, std::uint32_t seed, float amplitude) {
-  std::uint32_t state = mix_bits(seed + static_cast<std::uint32_t>(n) * 2654435761U) | 1U;
-  float* p = image.data();
-  for (std::size_t i = 0; i < image.floats(); i += 4)
-    for (std::size_t c = 0; c < 3; ++c) {
+/// A long strip of noise with the spread of a sensor's (the sum of two uniform numbers is near enough to a
+/// bell).
+const std::vector<float>& noise_strip() {
+  static const std::vector<float> strip = [] {
+    std::vector<float> v(std::size_t{1} << 21);
+    std::uint32_t state = 0x2545f491U;
+    for (float& x : v) {
       state ^= state << 13, state ^= state >> 17, state ^= state << 5;
-      // The sum of two uniform numbers is near enough to a bell for a camera.
-      const float u =
-          static_cast<float>(state & 0xffffU) / 65536.0f + static_cast<float>(state >> 16) / 65536.0f - 1.0f;
-      p[i + c] = std::clamp(p[i + c] + amplitude * u * (1.2f - 0.5f * p[i + c]), 0.0f, 1.0f);
+      x = static_cast<float>(state & 0xffffU) / 65536.0f + static_cast<float>(state >> 16) / 65536.0f - 1.0f;
     }
+    return v;
+  }();
+  return strip;
+}
+
+/// Each frame reads the strip from a place of its own, each row a little further on.
+void add_grain(Image& image, std::int64_t n, std::uint32_t seed, float amplitude) {
+  const std::vector<float>& strip = noise_strip();
+  const auto row_length = static_cast<std::size_t>(image.width()) * 3;
+  for (int y = 0; y < image.height(); ++y) {
+    const std::uint32_t place = mix_bits(mix_bits(seed + static_cast<std::uint32_t>(n) * 2654435761U) +
+                                         static_cast<std::uint32_t>(y));
+    const float* noise_at = strip.data() + place % (strip.size() - row_length);
+    float* p = image.row(y);
+    for (int x = 0; x < image.width(); ++x, p += 4, noise_at += 3)
+      for (int c = 0; c < 3; ++c)
+        p[c] = std::clamp(p[c] + amplitude * noise_at[c] * (1.2f - 0.5f * p[c]), 0.0f, 1.0f);
+  }
 }
 
 }  // namespace
@@ -212,8 +229,8 @@ Image synthetic_frame(const std::string& name, std::int64_t n, int width, int he
                       float grain) {
   const Scene scene = scene_named(name);
   if (!scene) return Image::filled(width, height, 0.18f, 0.18f, 0.18f, 1);
-  // Painted at a quarter of each side and scaled up: soft pictures, quickly made; the grain is at full size.
-  const int w = std::max(2, width / 4), h = std::max(2, height / 4);
+  // Painted at a fifth of each side and scaled up: soft pictures, quickly made; the grain is at full size.
+  const int w = std::max(2, width / 5), h = std::max(2, height / 5);
   cv::Mat small(h, w, CV_32FC4);
   const float t = static_cast<float>(n) / 24.0f,
               aspect = static_cast<float>(width) / static_cast<float>(height);

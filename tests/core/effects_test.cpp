@@ -126,6 +126,80 @@ TEST(TransformEffect, PlacesAPictureInThePicture) {
   EXPECT_NEAR(covered, 160 * 90 / 16, 60);
 }
 
+TEST(Contrast, TurnsAboutItsPivot) {
+  Image i = Image::filled(4, 4, 0.2f, 0.435f, 0.8f, 1);
+  make(contrast_effect(), {{"contrast", 1.5}, {"pivot", 0.435}})->apply(i);
+  EXPECT_NEAR(i.data()[0], (0.2 - 0.435) * 1.5 + 0.435, 1e-6);
+  EXPECT_NEAR(i.data()[1], 0.435, 1e-6);
+  EXPECT_NEAR(i.data()[2], (0.8 - 0.435) * 1.5 + 0.435, 1e-6);
+}
+
+TEST(SaturationEffect, KeepsLumaAndReachesGrey) {
+  Image i = Image::filled(4, 4, 0.9f, 0.2f, 0.4f, 1);
+  make(saturation_effect(), {{"amount", 0}})->apply(i);
+  const double luma = 0.2126 * 0.9 + 0.7152 * 0.2 + 0.0722 * 0.4;
+  for (std::size_t c = 0; c < 3; ++c) EXPECT_NEAR(i.data()[c], luma, 1e-6);
+}
+
+TEST(SharpenEffect, IsTheUnsharpMask) {
+  Image picture = ramp(), soft = ramp(), sharp = ramp();
+  make(blur_effect(), {{"sigma", 2.0}})->apply(soft);
+  make(sharpen_effect(), {{"sigma", 2.0}, {"amount", 0.7}})->apply(sharp);
+  for (std::size_t i = 0; i < picture.floats(); ++i)
+    ASSERT_NEAR(sharp.data()[i],
+                i % 4 == 3 ? 1 : picture.data()[i] + 0.7 * (picture.data()[i] - soft.data()[i]), 1e-5);
+}
+
+TEST(DirectionalBlurEffect, SpreadsAlongItsLineOnly) {
+  Image dot = Image::filled(61, 61, 0, 0, 0, 1);
+  dot.row(30)[4 * 30] = 1;
+  make(directional_blur_effect(), {{"length", 20}, {"angle", 0}}, 61, 61)->apply(dot);
+  EXPECT_NEAR(dot.row(30)[4 * 24], 0.05, 0.003);
+  EXPECT_NEAR(dot.row(33)[4 * 30], 0, 1e-9);
+  EXPECT_NEAR(dot.row(30)[4 * 45], 0, 1e-6);
+}
+
+TEST(GlowEffect, LightensAroundBrightPartsAndNeverDarkens) {
+  Image i = Image::filled(128, 72, 0.1f, 0.1f, 0.1f, 1);
+  for (int x = 60; x < 68; ++x)
+    for (int y = 32; y < 40; ++y) i.row(y)[4 * x] = 1;
+  const Image before = i.copy();
+  make(glow_effect(), {{"threshold", 0.6}, {"sigma", 6}, {"amount", 2}}, 128, 72)->apply(i);
+  EXPECT_GT(i.row(36)[4 * 72], 0.13f);
+  EXPECT_NEAR(i.row(5)[4 * 5], 0.1f, 1e-4);
+  for (std::size_t k = 0; k < i.floats(); ++k) ASSERT_GE(i.data()[k], before.data()[k] - 1e-6);
+}
+
+TEST(VignetteEffect, LeavesTheMiddleAndDarkensTheCorners) {
+  for (const auto& [w, h] : {std::pair{128, 72}, std::pair{127, 71}}) {
+    Image i = Image::filled(w, h, 0.5f, 0.5f, 0.5f, 1);
+    make(vignette_effect(), {{"amount", 0.6}, {"size", 0.4}, {"softness", 0.6}}, w, h)->apply(i);
+    EXPECT_FLOAT_EQ(i.row(h / 2)[4 * (w / 2)], 0.5f);
+    EXPECT_NEAR(i.row(0)[0], 0.5 * 0.4, 0.01);
+    for (int y = 0; y < h; ++y)
+      ASSERT_FLOAT_EQ(i.row(y)[0], i.row(h - 1 - y)[4 * (w - 1)]) << "it is symmetrical";
+  }
+}
+
+TEST(EveryEffect, KeepsSizeAlphaAndOpacityAndIsSafeAtItsLimits) {
+  for (const EffectType* type : effect_types()) {
+    for (const double where : {0.0, 0.5, 1.0}) {
+      Json p = Json::object();
+      for (const ParamSpec& s : type->params) p[s.name] = s.least + where * (s.most - s.least);
+      if (type->id == "spatial_nr" || type->id == "blur") p = Json::object();  // their limits only take long
+      Image i = ramp();
+      make(*type, p)->apply(i);
+      EXPECT_EQ(i.width(), 64) << type->id;
+      for (std::size_t k = 0; k < i.floats(); ++k)
+        ASSERT_TRUE(std::isfinite(i.data()[k])) << type->id << " at " << where;
+      if (i.opaque)
+        for (std::size_t k = 3; k < i.floats(); k += 4) ASSERT_NEAR(i.data()[k], 1, 1e-5) << type->id;
+    }
+    EXPECT_EQ(effect_type(type->id), type);
+    EXPECT_FALSE(type->label.empty());
+  }
+}
+
 // Porter and Duff (1984): A over B = A + B (1 − αA), premultiplied.
 TEST(Composite, IsPorterDuffOver) {
   Image below = Image::filled(8, 8, 0.2f, 0.4f, 0.6f, 1);

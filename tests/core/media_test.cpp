@@ -174,6 +174,30 @@ TEST(BrokenMedia, DamagedPacketsAreAnErrorOrAFrameButNeverACrash) {
   for (Frames n = 0; n < 12; ++n) (void)(*reader)->read(n);
 }
 
+TEST(BrokenMedia, MediaThatChangeTheirSizeAreFittedToTheRaster) {
+  // Two Motion JPEG files of different rasters joined by ffmpeg: the header speaks of the first only.
+  const test::TempFolder dir;
+  test::movie(dir / "a.mov", Form::motion_jpeg, 256, 144, 5, "bowl");
+  test::movie(dir / "b.mov", Form::motion_jpeg, 320, 176, 5, "kiln");
+  test::put(dir / "list.txt", "file a.mov\nfile b.mov\n");
+  ASSERT_EQ(std::system(("cd '" + dir.path().string() +
+                         "' && ffmpeg -v error -f concat -safe 0 -i list.txt -c copy j.mov")
+                            .c_str()),
+            0);
+  auto reader = FrameReader::open((dir / "j.mov").string());
+  ASSERT_TRUE(reader);
+  const auto first = (*reader)->read(2), second = (*reader)->read(7);
+  ASSERT_TRUE(first && second);
+  EXPECT_EQ((*first)->width, 256);
+  EXPECT_EQ((*second)->width, 320);
+  for (const auto& frame : {*first, *second, *first}) {
+    const auto image = to_image(*frame, 256, 144);
+    ASSERT_TRUE(image) << image.error().text();
+    EXPECT_EQ(image->width(), 256);
+    EXPECT_GT(image->row(72)[4 * 128 + 3], 0.99f);
+  }
+}
+
 TEST(Synthetic, IsTheSameForTheSameSeedAtAnyFrame) {
   for (const std::string& scene : synthetic_scenes()) {
     const Image a = synthetic_frame(scene, 31, 128, 72, 5, 0.03f),

@@ -1,0 +1,63 @@
+// Directional blur: the mean along a line through each pixel, by OpenCV's filter2D.
+#include <cmath>
+#include <numbers>
+#include <opencv2/imgproc.hpp>
+
+#include "effects/registry.h"
+
+namespace gc {
+namespace {
+
+class DirectionalBlur : public EffectInstance {
+ public:
+  DirectionalBlur(double length, double angle) : length_(length) {
+    const int size = 2 * static_cast<int>(std::ceil(length / 2)) + 1;
+    kernel_ = cv::Mat::zeros(size, size, CV_32F);
+    // The line is sampled finely and spread over the nearest taps.
+    const double dx = std::cos(angle * std::numbers::pi / 180),
+                 dy = -std::sin(angle * std::numbers::pi / 180);
+    const int steps = std::max(1, static_cast<int>(length * 8));
+    for (int i = 0; i < steps; ++i) {
+      const double t = ((i + 0.5) / steps - 0.5) * length;
+      const double x = size / 2 + t * dx, y = size / 2 + t * dy;
+      const int x0 = static_cast<int>(std::floor(x)), y0 = static_cast<int>(std::floor(y));
+      for (int j = 0; j < 4; ++j) {
+        const int tx = x0 + j % 2, ty = y0 + j / 2;
+        if (tx < 0 || ty < 0 || tx >= size || ty >= size) continue;
+        kernel_.at<float>(ty, tx) += static_cast<float>((1 - std::abs(x - tx)) * (1 - std::abs(y - ty)));
+      }
+    }
+    kernel_ /= cv::sum(kernel_)[0];
+  }
+  bool identity() const override { return length_ < 0.1; }
+  void apply(Image& image) const override {
+    Image out(image.width(), image.height());
+    out.opaque = image.opaque;
+    const cv::Mat from(image.height(), image.width(), CV_32FC4, image.data());
+    cv::Mat to(image.height(), image.width(), CV_32FC4, out.data());
+    cv::filter2D(from, to, -1, kernel_, {-1, -1}, 0, cv::BORDER_REPLICATE);
+    image = std::move(out);
+  }
+
+ private:
+  double length_;
+  cv::Mat kernel_;
+};
+
+}  // namespace
+
+const EffectType& directional_blur_effect() {
+  static const EffectType type{
+      "directional_blur",
+      "Directional blur",
+      StageKind::effect,
+      {{"length", "Length", "px", 0, 120, 16, 1, true}, {"angle", "Angle", "°", -360, 360, 0, 1, true}},
+      false,
+      [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
+        return std::make_unique<DirectionalBlur>(param(directional_blur_effect(), p, "length"),
+                                                 param(directional_blur_effect(), p, "angle"));
+      }};
+  return type;
+}
+
+}  // namespace gc
