@@ -23,7 +23,7 @@ std::string pack(const std::vector<float>& v) {
 }
 std::vector<float> unpack(const std::string& s) {
   std::vector<float> v(s.size() / sizeof(float));
-  std::memcpy(v.data(), s.data(), v.size() * sizeof(float));
+  if (!v.empty()) std::memcpy(v.data(), s.data(), v.size() * sizeof(float));
   return v;
 }
 

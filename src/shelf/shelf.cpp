@@ -24,7 +24,7 @@ std::string pack(const std::vector<Hash128>& hashes) {
 }
 std::vector<Hash128> unpack(const std::string& blob) {
   std::vector<Hash128> hashes(blob.size() / sizeof(Hash128));
-  std::memcpy(hashes.data(), blob.data(), hashes.size() * sizeof(Hash128));
+  if (!hashes.empty()) std::memcpy(hashes.data(), blob.data(), hashes.size() * sizeof(Hash128));
   return hashes;
 }
 
