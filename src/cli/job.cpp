@@ -78,7 +78,7 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
   const Forecast after =
       forecast(*view.played, *stores->notebook, view.states(), whole(view), stores->forecast_options());
   // A playout that the outside disturbed is repeated, a bounded number of times; every one is reported.
-  const Frames tolerated = std::max<Frames>(3, live.dropped / 20);
+  const Frames tolerated = std::max<Frames>(3, live.dropped / 10);
   Frames best = live.frames;
   result["sealed"] = Json::array();
   for (int attempt = 0; attempt < 3 && best > tolerated && !stop; ++attempt) {
