@@ -112,7 +112,7 @@ std::vector<Outcome> play_once(const Model& model, const std::vector<float>& fet
       model,
       [&](Frames last, Frames n) {
         Fetch cost{fetch[static_cast<std::size_t>(n)], 0, between[static_cast<std::size_t>(n)] != 0};
-        for (Frames f = last + 1; f < n && cost.decodes_between; ++f)
+        for (Frames f = std::max(last + 1, n - kMostCatchUp); f < n && cost.decodes_between; ++f)
           cost.catch_up += fetch[static_cast<std::size_t>(f)];
         return cost;
       },
@@ -144,7 +144,7 @@ Trials simulate(const Model& model, int trials, std::uint64_t seed) {
           const CostPool& pool = model.pools[s.pool];
           sample = pool.frames[draw.below(pool.frames.size())];
           Fetch fetch{sample.fetch_ms * scale, 0, pool.decodes_between};
-          Frames decoded = pool.decodes_between ? n - std::max(last + 1, s.in) : 0;
+          Frames decoded = pool.decodes_between ? std::min(kMostCatchUp, n - std::max(last + 1, s.in)) : 0;
           if (last < s.in && s.entry) {
             if (!pool.entries.empty())
               fetch.catch_up += pool.entries[draw.below(pool.entries.size())] * scale;

@@ -27,6 +27,10 @@ struct Cadence {
   bool has(std::int64_t n) const { return (n + 1) * shown / of > n * shown / of; }
 };
 
+/// Skipping further than this, a reader goes to a key frame instead of decoding everything between; the groups of
+/// pictures that cameras write are about as long.
+inline constexpr std::int64_t kMostCatchUp = 12;
+
 /// Fastest first.
 inline constexpr std::array<Cadence, 15> kCadences{{{1, 1},
                                                     {5, 6},
@@ -113,7 +117,9 @@ class Pacer {
   std::int64_t first_in_time(double ready_ms) const {
     const double skip = skip_ms_ < 0.9 * pace_.period_ms ? skip_ms_ : 0.9 * pace_.period_ms;
     const double n = (ready_ms - static_cast<double>(last_ + 1) * skip) / (pace_.period_ms - skip);
-    const std::int64_t first = static_cast<std::int64_t>(n) + 1;
+    // No skip costs more than a group: without this bound a slow decoder would be sent seconds ahead.
+    const double bound = (ready_ms + static_cast<double>(kMostCatchUp) * skip) / pace_.period_ms;
+    const std::int64_t first = static_cast<std::int64_t>(n < bound ? n : bound) + 1;
     return first > last_ + 1 ? first : last_ + 1;
   }
   /// A slow frame has to be started earlier than the buffer alone would have it.

@@ -76,6 +76,22 @@ TEST(Pacing, DoesNotSpiralWhenSkippedFramesMustBeDecoded) {
   EXPECT_EQ(pacer.cadence().shown, pacer.cadence().of);
 }
 
+TEST(Pacing, ASlowDecoderIsNotSentSecondsAhead) {
+  // Decoding takes 38 of 40 ms for a while. After a stall of half a second no skip may be longer than the stall, a
+  // group and the read-ahead together.
+  Pacer pacer({2, 12, 40});
+  double now = 0;
+  std::int64_t last = -1, longest = 0;
+  for (int i = 0; i < 200; ++i) {
+    const FrameStart s = pacer.next(now);
+    longest = std::max(longest, s.frame - last - 1);
+    last = s.frame;
+    now = s.at_ms + 38 + (i == 100 ? 500 : 0);
+    pacer.finished({0, 38, 20, true});
+  }
+  EXPECT_LE(longest, 30);
+}
+
 TEST(Pacing, OneFrameHeldUpFromOutsideCostsFewFrames) {
   // Load 0.6 on two workers; frame 100 takes 700 ms because something else had the processor.
   Pacer pacer({2, 12, 40});
