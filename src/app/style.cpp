@@ -6,7 +6,7 @@
 namespace gc::look {
 
 int tone(StageKind kind) {
-  static constexpr int kTones[kStageKinds] = {84, 132, 98, 156, 116, 176, 106, 144, 90, 124};
+  static constexpr int kTones[kStageKinds] = {84, 132, 98, 156, 116, 176, 106, 144, 90, 124, 166};
   return kTones[static_cast<std::size_t>(kind)];
 }
 

@@ -61,6 +61,14 @@ Frames source_frame(Frames source_in, Frames offset, Ratio speed, Rate source, R
   return source_in + static_cast<Frames>(floor_div(num, den));
 }
 
+SourcePosition source_position(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline) {
+  const Wide num = static_cast<Wide>(offset) * speed.num * source.num * timeline.den;
+  const Wide den = static_cast<Wide>(speed.den) * source.den * timeline.num;
+  const Wide whole = floor_div(num, den);
+  return {source_in + static_cast<Frames>(whole),
+          static_cast<double>(num - whole * den) / static_cast<double>(den)};
+}
+
 Frames rescale(Frames count, Rate from, Rate to) {
   const Wide num = static_cast<Wide>(count) * to.num * from.den * 2;
   const Wide den = static_cast<Wide>(to.den) * from.num;

@@ -49,6 +49,13 @@ Frames scale_floor(Frames count, std::int64_t a, std::int64_t b);
 /// @param source_in first source frame of the segment
 Frames source_frame(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline);
 
+/// Where between two source frames a timeline frame falls.
+struct SourcePosition {
+  Frames frame = 0;     ///< the earlier of the two, as source_frame() says
+  double fraction = 0;  ///< 0 on it, towards 1 on the next
+};
+SourcePosition source_position(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline);
+
 /// Converts a count of frames at one rate to the nearest count at another.
 Frames rescale(Frames count, Rate from, Rate to);
 

@@ -216,7 +216,8 @@ Json describe(const View& v, MediaCatalog& media) {
                          {"enabled", e.enabled},
                          {"known", effect_type(e.type) != nullptr},
                          {"bypassed", bypassed(t, (*s)->id, e.id)}});
-      static constexpr const char* kContent[] = {"source", "composition", "generator", "offline"};
+      static constexpr const char* kContent[] = {"source", "composition", "generator", "offline",
+                                                 "adjustment"};
       segments.push_back({{"id", (*s)->id},
                           {"name", (*s)->name},
                           {"note", (*s)->note},

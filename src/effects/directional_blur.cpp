@@ -10,7 +10,8 @@ namespace {
 
 class DirectionalBlur : public EffectInstance {
  public:
-  DirectionalBlur(double length, double angle) : length_(length) {
+  DirectionalBlur(const EffectType& type, const Json& p, int, int) : length_(param(type, p, "length")) {
+    const double angle = param(type, p, "angle"), length = length_;
     const int size = 2 * static_cast<int>(std::ceil(length / 2)) + 1;
     kernel_ = cv::Mat::zeros(size, size, CV_32F);
     // The line is sampled finely and spread over the nearest taps.
@@ -30,7 +31,14 @@ class DirectionalBlur : public EffectInstance {
     kernel_ /= cv::sum(kernel_)[0];
   }
   bool identity() const override { return length_ < 0.1; }
-  void apply(Image& image) const override {
+  int reach() const override { return kernel_.rows / 2; }
+  bool apply(cv::UMat& image, bool, const FrameContext&) const override {
+    cv::UMat out;
+    cv::filter2D(image, out, -1, kernel_, {-1, -1}, 0, cv::BORDER_REPLICATE);
+    image = out;
+    return true;
+  }
+  void apply(Image& image, const FrameContext&) const override {
     Image out(image.width(), image.height());
     out.opaque = image.opaque;
     const cv::Mat from(image.height(), image.width(), CV_32FC4, image.data());
@@ -47,16 +55,19 @@ class DirectionalBlur : public EffectInstance {
 }  // namespace
 
 const EffectType& directional_blur_effect() {
-  static const EffectType type{
-      "directional_blur",
-      "Directional blur",
-      StageKind::effect,
-      {{"length", "Length", "px", 0, 120, 16, 1, true}, {"angle", "Angle", "°", -360, 360, 0, 1, true}},
-      false,
-      [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
-        return std::make_unique<DirectionalBlur>(param(directional_blur_effect(), p, "length"),
-                                                 param(directional_blur_effect(), p, "angle"));
-      }};
+  static const EffectType type = [] {
+    EffectType t{
+        "directional_blur",
+        "Directional blur",
+        StageKind::effect,
+        {{"length", "Length", "px", 0, 120, 16, 1, true}, {"angle", "Angle", "°", -360, 360, 0, 1, true}},
+        false,
+        make_instance<DirectionalBlur, directional_blur_effect>};
+    t.accelerator = true;
+    t.tolerance = 1e-4;
+    t.family = "detail";
+    return t;
+  }();
   return type;
 }
 

@@ -41,7 +41,13 @@ std::vector<std::string> param_remarks(const EffectType& type, const Json& param
       remarks.push_back(fmt::format("{} has no parameter '{}'; it is kept and not used.", type.label, name));
       continue;
     }
-    if (s->text) continue;
+    if (s->text || s->values == 0) continue;
+    if (value.is_object() && value.contains("keys")) {
+      if (!value["keys"].is_array() || value["keys"].empty())
+        remarks.push_back(
+            fmt::format("{}: '{}' has no usable keys; {} is used.", type.label, name, s->usual));
+      continue;
+    }
     for (std::size_t i = 0; i < static_cast<std::size_t>(s->values); ++i) {
       const Json* v = number_at(params, name, i);
       if (!v)
@@ -52,6 +58,19 @@ std::vector<std::string> param_remarks(const EffectType& type, const Json& param
     }
   }
   return remarks;
+}
+
+Json scaled_params(const EffectType& type, const Json& params, double scale) {
+  if (scale == 1) return params;
+  Json out = params.is_object() ? params : Json::object();
+  for (const ParamSpec& s : type.params)
+    if (s.unit == "px" && !s.text) {
+      if (s.values <= 1) out[s.name] = param(type, params, s.name.c_str()) * scale;
+      else
+        for (std::size_t i = 0; i < static_cast<std::size_t>(s.values); ++i)
+          out[s.name][i] = param(type, params, s.name.c_str(), i) * scale;
+    }
+  return out;
 }
 
 Hash128 cost_key(const EffectType& type, const Json& params, int width, int height) {

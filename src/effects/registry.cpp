@@ -4,9 +4,12 @@ namespace gc {
 
 const std::vector<const EffectType*>& effect_types() {
   static const std::vector<const EffectType*> all{
-      &cdl_effect(),      &contrast_effect(), &saturation_effect(),       &spatial_nr_effect(),
-      &blur_effect(),     &sharpen_effect(),  &directional_blur_effect(), &glow_effect(),
-      &vignette_effect(), &transform_effect()};
+      &cdl_effect(),       &contrast_effect(),     &saturation_effect(),       &curves_effect(),
+      &lut_effect(),       &colour_space_effect(), &secondary_effect(),        &spatial_nr_effect(),
+      &strong_nr_effect(), &temporal_nr_effect(),  &deflicker_effect(),        &dust_effect(),
+      &sharpen_effect(),   &blur_effect(),         &directional_blur_effect(), &defocus_effect(),
+      &glow_effect(),      &lens_effect(),         &vignette_effect(),         &grain_effect(),
+      &stylise_effect(),   &transform_effect(),    &shape_tracker(),           &cost_card_effect()};
   return all;
 }
 
@@ -16,9 +19,16 @@ const EffectType* effect_type(const std::string& id) {
   return nullptr;
 }
 
+const std::vector<const EffectType*>& generator_types() {
+  static const std::vector<const EffectType*> all{&solid_generator(), &gradient_generator(),
+                                                  &noise_generator(), &particles_generator(),
+                                                  &title_generator()};
+  return all;
+}
+
 const EffectType* generator_type(const std::string& kind) {
-  if (kind == title_generator().id) return &title_generator();
-  if (kind == solid_generator().id) return &solid_generator();
+  for (const EffectType* t : generator_types())
+    if (t->id == kind) return t;
   return nullptr;
 }
 

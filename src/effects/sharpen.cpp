@@ -1,25 +1,40 @@
 // Sharpening by an unsharp mask: out = in + amount × (in − blurred in).
-#include <cmath>
 #include <opencv2/imgproc.hpp>
 
+#include "effects/gaussian.h"
+#include "effects/points.h"
 #include "effects/registry.h"
+
+#define GC_CLONES __attribute__((target_clones("avx2", "default")))
 
 namespace gc {
 namespace {
 
+/// in + amount × (in − soft), with alpha left alone.
+GC_CLONES void mask(float* p, const float* soft, std::size_t pixels, float amount) {
+  for (std::size_t i = 0; i < pixels; ++i)
+    for (std::size_t c = 0; c < 3; ++c) p[4 * i + c] += amount * (p[4 * i + c] - soft[4 * i + c]);
+}
+
 class Sharpen : public EffectInstance {
  public:
-  Sharpen(double amount, double sigma) : amount_(amount), sigma_(sigma) {}
+  Sharpen(const EffectType& type, const Json& p, int, int)
+      : amount_(param(type, p, "amount")), sigma_(param(type, p, "sigma")) {}
   bool identity() const override { return amount_ == 0 || sigma_ < 0.05; }
-  void apply(Image& image) const override {
+  int reach() const override { return gaussian_reach(sigma_); }
+  void apply(Image& image, const FrameContext&) const override {
     Image soft(image.width(), image.height());
-    cv::Mat in(image.height(), image.width(), CV_32FC4, image.data());
-    cv::Mat blurred(image.height(), image.width(), CV_32FC4, soft.data());
-    const int size = 2 * static_cast<int>(std::ceil(3 * sigma_)) + 1;
-    cv::GaussianBlur(in, blurred, {size, size}, sigma_, sigma_, cv::BORDER_REPLICATE);
-    cv::addWeighted(in, 1 + amount_, blurred, -amount_, 0, in);
-    if (image.opaque)
-      for (std::size_t i = 3; i < image.floats(); i += 4) image.data()[i] = 1;
+    gaussian(image, soft, sigma_);
+    mask(image.data(), soft.data(), image.floats() / 4, static_cast<float>(amount_));
+  }
+  bool apply(cv::UMat& image, bool, const FrameContext&) const override {
+    cv::UMat soft, out;
+    gaussian(image, soft, sigma_);
+    cv::addWeighted(image, 1 + amount_, soft, -amount_, 0, out);
+    // Alpha is that of the picture.
+    cv::mixChannels(std::vector<cv::UMat>{image}, std::vector<cv::UMat>{out}, std::vector<int>{3, 3});
+    image = out;
+    return true;
   }
 
  private:
@@ -29,16 +44,18 @@ class Sharpen : public EffectInstance {
 }  // namespace
 
 const EffectType& sharpen_effect() {
-  static const EffectType type{
-      "sharpen",
-      "Sharpen",
-      StageKind::effect,
-      {{"amount", "Amount", "", 0, 4, 0.5}, {"sigma", "Radius (1 σ)", "px", 0, 20, 1.2, 1, true}},
-      false,
-      [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
-        return std::make_unique<Sharpen>(param(sharpen_effect(), p, "amount"),
-                                         param(sharpen_effect(), p, "sigma"));
-      }};
+  static const EffectType type = [] {
+    EffectType t{"sharpen",
+                 "Sharpen",
+                 StageKind::effect,
+                 {{"amount", "Amount", "", 0, 4, 0.5}, {"sigma", "Radius (1 σ)", "px", 0, 20, 1.2, 1, true}},
+                 false,
+                 make_instance<Sharpen, sharpen_effect>};
+    t.accelerator = true;
+    t.tolerance = 1e-4;
+    t.family = "detail";
+    return t;
+  }();
   return type;
 }
 

@@ -2,8 +2,9 @@
 
 namespace gc {
 namespace {
-constexpr std::array<const char*, kStageKinds> kNames{
-    "read", "decode", "convert", "repair", "grade", "effect", "composition", "transition", "mix", "display"};
+constexpr std::array<const char*, kStageKinds> kNames{"read",  "decode",  "convert",     "repair",
+                                                      "grade", "effect",  "composition", "transition",
+                                                      "mix",   "display", "transfer"};
 }
 
 const char* stage_name(StageKind kind) { return kNames[static_cast<std::size_t>(kind)]; }

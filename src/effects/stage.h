@@ -10,8 +10,20 @@
 namespace gc {
 
 /// In the order in which they are stacked in the skyline.
-enum class StageKind { read, decode, convert, repair, grade, effect, composition, transition, mix, display };
-inline constexpr int kStageKinds = 10;
+enum class StageKind {
+  read,
+  decode,
+  convert,
+  repair,
+  grade,
+  effect,
+  composition,
+  transition,
+  mix,
+  display,
+  transfer  ///< between the processor's memory and the accelerator's
+};
+inline constexpr int kStageKinds = 11;
 
 const char* stage_name(StageKind kind);
 StageKind stage_named(const std::string& name);  ///< display for a name that is no stage

@@ -1,5 +1,6 @@
 // Two simple grades in one file, since both are a line of arithmetic: contrast about a pivot, and saturation
 // about Rec. 709 luma.
+#include "effects/points.h"
 #include "effects/registry.h"
 
 #define GC_CLONES __attribute__((target_clones("avx2", "default")))
@@ -9,11 +10,7 @@ namespace {
 
 GC_CLONES void contrast_pixels(float* p, std::size_t n, float contrast, float pivot) {
   for (std::size_t i = 0; i < n; ++i)
-    for (std::size_t c = 0; c < 3; ++c) {
-      // On premultiplied pixels the pivot is that of the colour: pivot × alpha.
-      float& v = p[4 * i + c];
-      v = (v - pivot * p[4 * i + 3]) * contrast + pivot * p[4 * i + 3];
-    }
+    for (std::size_t c = 0; c < 3; ++c) p[4 * i + c] = (p[4 * i + c] - pivot) * contrast + pivot;
 }
 
 GC_CLONES void saturate_pixels(float* p, std::size_t n, float amount) {
@@ -23,53 +20,68 @@ GC_CLONES void saturate_pixels(float* p, std::size_t n, float amount) {
   }
 }
 
-class Contrast : public EffectInstance {
+class Contrast : public PointInstance {
  public:
-  Contrast(double contrast, double pivot)
-      : contrast_(static_cast<float>(contrast)), pivot_(static_cast<float>(pivot)) {}
+  Contrast(const EffectType& type, const Json& p, int, int)
+      : contrast_(param_f(type, p, "contrast")), pivot_(param_f(type, p, "pivot")) {}
   bool identity() const override { return contrast_ == 1; }
-  void apply(Image& image) const override {
-    contrast_pixels(image.data(), image.floats() / 4, contrast_, pivot_);
+  void pixels(float* rgba, std::size_t n, int, int, const FrameContext&) const override {
+    contrast_pixels(rgba, n, contrast_, pivot_);
+  }
+  bool apply(cv::UMat& image, bool opaque, const FrameContext& at) const override {
+    return run_point_kernel("  p.xyz = (p.xyz - a[1]) * a[0] + a[1];", "", image, opaque, at,
+                            {contrast_, pivot_});
   }
 
  private:
   float contrast_, pivot_;
 };
 
-class Saturation : public EffectInstance {
+class Saturation : public PointInstance {
  public:
-  explicit Saturation(double amount) : amount_(static_cast<float>(amount)) {}
+  Saturation(const EffectType& type, const Json& p, int, int) : amount_(param_f(type, p, "amount")) {}
   bool identity() const override { return amount_ == 1; }
-  void apply(Image& image) const override { saturate_pixels(image.data(), image.floats() / 4, amount_); }
+  void pixels(float* rgba, std::size_t n, int, int, const FrameContext&) const override {
+    saturate_pixels(rgba, n, amount_);
+  }
+  bool apply(cv::UMat& image, bool opaque, const FrameContext& at) const override {
+    return run_point_kernel(
+        "  const float luma = 0.2126f * p.x + 0.7152f * p.y + 0.0722f * p.z;\n  p.xyz = luma + a[0] * (p.xyz "
+        "- luma);",
+        "", image, opaque, at, {amount_});
+  }
 
  private:
   float amount_;
 };
 
+EffectType grade(EffectType t) {
+  t.point = t.accelerator = true;
+  t.tolerance = 1e-5;
+  t.family = "grade";
+  return t;
+}
+
 }  // namespace
 
 const EffectType& contrast_effect() {
-  static const EffectType type{"contrast",
-                               "Contrast",
-                               StageKind::grade,
-                               {{"contrast", "Contrast", "", 0, 8, 1}, {"pivot", "Pivot", "", 0, 1, 0.435}},
-                               false,
-                               [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
-                                 return std::make_unique<Contrast>(param(contrast_effect(), p, "contrast"),
-                                                                   param(contrast_effect(), p, "pivot"));
-                               }};
+  static const EffectType type =
+      grade({"contrast",
+             "Contrast",
+             StageKind::grade,
+             {{"contrast", "Contrast", "", 0, 8, 1}, {"pivot", "Pivot", "", 0, 1, 0.435}},
+             false,
+             make_instance<Contrast, contrast_effect>});
   return type;
 }
 
 const EffectType& saturation_effect() {
-  static const EffectType type{"saturation",
-                               "Saturation",
-                               StageKind::grade,
-                               {{"amount", "Amount", "", 0, 8, 1}},
-                               false,
-                               [](const Json& p, int, int) -> std::unique_ptr<EffectInstance> {
-                                 return std::make_unique<Saturation>(param(saturation_effect(), p, "amount"));
-                               }};
+  static const EffectType type = grade({"saturation",
+                                        "Saturation",
+                                        StageKind::grade,
+                                        {{"amount", "Amount", "", 0, 8, 1}},
+                                        false,
+                                        make_instance<Saturation, saturation_effect>});
   return type;
 }
 

@@ -3,61 +3,69 @@
 #include <algorithm>
 #include <cmath>
 
+#include "effects/points.h"
 #include "effects/registry.h"
+
+#define GC_CLONES __attribute__((target_clones("avx2", "default")))
 
 namespace gc {
 namespace {
 
-class Vignette : public EffectInstance {
- public:
-  Vignette(double amount, double size, double softness, int width, int height) : amount_(amount) {
-    // The factor depends on the place only: worked out once, for a quarter of the picture.
-    w_ = (width + 1) / 2, h_ = (height + 1) / 2;
-    factor_.resize(static_cast<std::size_t>(w_) * static_cast<std::size_t>(h_));
-    const double diagonal = std::hypot(width / 2.0, height / 2.0);
-    for (int y = 0; y < h_; ++y)
-      for (int x = 0; x < w_; ++x) {
-        const double r = std::hypot(width / 2.0 - x - 0.5, height / 2.0 - y - 0.5) / diagonal;
-        const double t = std::clamp((r - size) / std::max(1e-3, softness), 0.0, 1.0);
-        factor_[static_cast<std::size_t>(y) * static_cast<std::size_t>(w_) + static_cast<std::size_t>(x)] =
-            static_cast<float>(1 - amount * t * t * (3 - 2 * t));
-      }
+struct Shape {
+  float amount, size, softness;
+};
+
+GC_CLONES void darken(float* p, std::size_t n, float x0, float dy2, float diagonal, Shape s) {
+  for (std::size_t i = 0; i < n; ++i) {
+    const float dx = x0 + static_cast<float>(i);
+    const float r = std::sqrt(dx * dx + dy2) / diagonal;
+    const float t = std::min(std::max((r - s.size) / s.softness, 0.0f), 1.0f);
+    const float f = 1 - s.amount * t * t * (3 - 2 * t);
+    p[4 * i] *= f, p[4 * i + 1] *= f, p[4 * i + 2] *= f;
   }
-  bool identity() const override { return amount_ == 0; }
-  void apply(Image& image) const override {
-    for (int y = 0; y < image.height(); ++y) {
-      const float* row =
-          factor_.data() + static_cast<std::size_t>(std::min({y, image.height() - 1 - y, h_ - 1})) *
-                               static_cast<std::size_t>(w_);
-      float* p = image.row(y);
-      for (int x = 0; x < image.width(); ++x, p += 4) {
-        const float f = row[std::min({x, image.width() - 1 - x, w_ - 1})];
-        p[0] *= f, p[1] *= f, p[2] *= f;
-      }
-    }
+}
+
+class Vignette : public PointInstance {
+ public:
+  Vignette(const EffectType& type, const Json& p, int, int)
+      : s_{param_f(type, p, "amount"), param_f(type, p, "size"),
+           std::max(1e-3f, param_f(type, p, "softness"))} {}
+  bool identity() const override { return s_.amount == 0; }
+  void pixels(float* rgba, std::size_t n, int x, int y, const FrameContext& at) const override {
+    const float w = static_cast<float>(at.width), h = static_cast<float>(at.height);
+    const float dy = static_cast<float>(y) + 0.5f - h / 2;
+    darken(rgba, n, static_cast<float>(x) + 0.5f - w / 2, dy * dy, std::hypot(w / 2, h / 2), s_);
+  }
+  bool apply(cv::UMat& image, bool opaque, const FrameContext& at) const override {
+    return run_point_kernel(R"(
+  const float r = length((float2)(x + 0.5f - w * 0.5f, y + 0.5f - h * 0.5f)) / length((float2)(w * 0.5f, h * 0.5f));
+  const float t = clamp((r - a[1]) / a[2], 0.0f, 1.0f);
+  p.xyz *= 1 - a[0] * t * t * (3 - 2 * t);
+)",
+                            "", image, opaque, at, {s_.amount, s_.size, s_.softness});
   }
 
  private:
-  double amount_;
-  int w_ = 0, h_ = 0;
-  std::vector<float> factor_;
+  Shape s_;
 };
 
 }  // namespace
 
 const EffectType& vignette_effect() {
-  static const EffectType type{"vignette",
-                               "Vignette",
-                               StageKind::effect,
-                               {{"amount", "Amount", "", 0, 1, 0.4},
-                                {"size", "Size", "of the half diagonal", 0, 1, 0.5},
-                                {"softness", "Softness", "of the half diagonal", 0, 1, 0.5}},
-                               false,
-                               [](const Json& p, int w, int h) -> std::unique_ptr<EffectInstance> {
-                                 const EffectType& t = vignette_effect();
-                                 return std::make_unique<Vignette>(param(t, p, "amount"), param(t, p, "size"),
-                                                                   param(t, p, "softness"), w, h);
-                               }};
+  static const EffectType type = [] {
+    EffectType t{"vignette",
+                 "Vignette",
+                 StageKind::effect,
+                 {{"amount", "Amount", "", 0, 1, 0.4},
+                  {"size", "Size", "of the half diagonal", 0, 1, 0.5},
+                  {"softness", "Softness", "of the half diagonal", 0, 1, 0.5}},
+                 false,
+                 make_instance<Vignette, vignette_effect>};
+    t.point = t.accelerator = true;
+    t.tolerance = 1e-5;
+    t.family = "detail";
+    return t;
+  }();
   return type;
 }
 

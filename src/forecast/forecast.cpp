@@ -271,7 +271,7 @@ void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
   for (auto& [owner, s] : by_owner)
     if (s.ms > span.blame.ms) span.blame = s;
   span.blame.ms /= frames;
-  if (span.verdict == Verdict::holds) return;
+  if (span.verdict == Verdict::holds || span.verdict == Verdict::unseen) return;
   if (fetch > (fetch + process) / options.workers)
     span.cause = read > 0.6 * fetch ? Cause::disk : Cause::decode;
   else span.cause = Cause::processor;
@@ -295,8 +295,45 @@ Span span_of(FrameRange range, const Trials& trials, const Forecast& f, const Fo
 
 }  // namespace
 
+namespace {
+
+/// Cuts what is unseen out of the spans and gives it spans of its own.
+void set_unseen_apart(Forecast& f, const Trials& trials, const ForecastOptions& options) {
+  std::vector<FrameRange> unseen;
+  for (const IntervalCost& c : f.intervals)
+    if (c.unseen) {
+      if (!unseen.empty() && unseen.back().out == c.in) unseen.back().out = c.out;
+      else unseen.push_back({c.in, c.out});
+    }
+  if (unseen.empty()) return;
+  std::vector<Span> spans;
+  for (const Span& s : f.spans) {
+    Frames at = s.in;
+    const auto rest = [&](Frames out) {
+      if (out <= at) return;
+      spans.push_back(span_of({at, out}, trials, f, options));
+      spans.back().verdict = s.verdict;
+    };
+    for (const FrameRange& u : unseen) {
+      if (u.out <= at || u.in >= s.out) continue;
+      rest(u.in);
+      at = std::min(u.out, s.out);
+    }
+    rest(s.out);
+  }
+  for (const FrameRange& u : unseen) {
+    Span s = span_of(u, trials, f, options);
+    s.verdict = Verdict::unseen;
+    spans.push_back(std::move(s));
+  }
+  std::sort(spans.begin(), spans.end(), [](const Span& a, const Span& b) { return a.in < b.in; });
+  f.spans = std::move(spans);
+}
+
+}  // namespace
+
 const char* verdict_name(Verdict v) {
-  static constexpr const char* kNames[] = {"holds", "wavers", "spills"};
+  static constexpr const char* kNames[] = {"holds", "wavers", "spills", "unseen"};
   return kNames[static_cast<std::size_t>(v)];
 }
 const char* cause_name(Cause c) {
@@ -353,7 +390,9 @@ Forecast forecast(const Program& program, const Notebook& notebook, const SealSt
   for (std::size_t i = 0; i < runs.size(); ++i) {
     f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool],
                                   entries[i], options, f.rate.frame_ms()));
-    f.fully_measured = f.fully_measured && entries[i].measured;
+    f.intervals.back().unseen =
+        runs[i].state != 1 && program.intervals()[static_cast<std::size_t>(runs[i].interval)].unseen;
+    f.fully_measured = f.fully_measured && (entries[i].measured || f.intervals.back().unseen);
   }
   const Trials trials = simulate(model, options.trials, options.seed);
   f.miss = trials.miss;
@@ -375,6 +414,7 @@ Forecast forecast(const Program& program, const Notebook& notebook, const SealSt
   if (at < f.range.out)
     f.spans.push_back(span_of({at, f.range.out}, trials, f, options)),
         f.spans.back().verdict = Verdict::holds;
+  set_unseen_apart(f, trials, options);
   for (Span& s : f.spans) explain(s, f, options);
   f.seconds = watch.ms() / 1000;
   return f;

@@ -8,7 +8,8 @@
 
 namespace gc {
 
-enum class Verdict : std::uint8_t { holds, wavers, spills };
+/// `unseen` is no degree of slowness: such a span cannot be shown live at all, only after rendering.
+enum class Verdict : std::uint8_t { holds, wavers, spills, unseen };
 const char* verdict_name(Verdict v);
 
 /// Which resource limits playback.
@@ -32,6 +33,7 @@ struct IntervalCost {
   double load_low = 0, load_high = 0;  ///< 5th and 95th percentile
   double live_load = 0;                ///< the same when nothing were sealed
   bool sealed = false, broken = false, measured = true;
+  bool unseen = false;            ///< and not sealed
   std::vector<StageCost> stages;  ///< sum ≈ fetch + process
 };
 

@@ -37,6 +37,17 @@ struct Time {
   Rate rate;
 };
 
+using Names = std::initializer_list<const char*>;
+constexpr Names kFits{"fit", "fill", "stretch", "centre"};
+constexpr Names kBetweens{"nearest", "blend", "flow"};
+
+/// Place of a field's value among the names; the first when it is none of them.
+std::size_t one_of(const Json& object, const char* key, Names names) {
+  const std::string v = text_or(object, key, "");
+  const auto it = std::find(names.begin(), names.end(), v);
+  return it == names.end() ? 0 : static_cast<std::size_t>(it - names.begin());
+}
+
 class Reader {
  public:
   Reader(std::string where, fs::path folder) : where_(std::move(where)), folder_(std::move(folder)) {}
@@ -63,6 +74,7 @@ class Reader {
     t.height = whole(mine, "height", 1080, 16, 16384, where_ + ": height");
     if (const Json* start = object_at(root, "global_start_time"))
       t.start = frames(time(*start, where_ + ": global_start_time"), where_);
+    read_settings(mine);
     t.tracks = tracks(*stack, where_ + ": tracks");
     read_slips(mine);
     check_cycles();
@@ -161,6 +173,7 @@ class Reader {
     t->name = text_or(object, "name", t->id);
     t->video = text_or(object, "kind", "Video") != "Audio";
     t->enabled = flag_or(object, "enabled", true);
+    t->matte_only = flag_or(ours(object), "matte_only", false);
     t->foreign = without(object, {"children"});
     if (!object.contains("children")) return t;
     if (!object["children"].is_array())
@@ -184,13 +197,14 @@ class Reader {
       t.id = unique_id(ours(object), fmt::format("transition-{}", ++transition_count_));
       t.kind = text_or(object, "transition_type", "SMPTE_Dissolve") == "SMPTE_Dissolve"
                    ? "dissolve"
-                   : text_or(object, "transition_type", "");
+                   : text_or(ours(object), "kind", text_or(object, "transition_type", ""));
+      if (const Json* params = object_at(ours(object), "params")) t.params = *params;
       if (const Json* in = object_at(object, "in_offset"))
         t.in_offset = length(time(*in, at + ": in_offset"), at);
       if (const Json* out = object_at(object, "out_offset"))
         t.out_offset = length(time(*out, at + ": out_offset"), at);
       t.foreign = object;
-      if (t.kind != "dissolve")
+      if (t.kind != "dissolve" && t.kind != "dip" && t.kind != "wipe" && t.kind != "morph")
         timeline_->remarks.push_back(
             fmt::format("{}: the transition '{}' is not known and plays as a dissolve.", at, t.kind));
       return t;
@@ -217,6 +231,7 @@ class Reader {
     s->enabled = flag_or(object, "enabled", true);
     s->foreign = object;
     s->duration = ranged_length(object, at);
+    read_layer(*s, mine);
     if (object.contains("effects") && object["effects"].is_array()) {
       int n = 0;
       for (const Json& e : object["effects"]) effect(*s, e, fmt::format("{}/effects[{}]", at, n++));
@@ -242,6 +257,7 @@ class Reader {
       const Json* params = object_at(mine, "params");
       e.ours = params != nullptr;
       if (params) e.params = *params;
+      e.device = text_or(mine, "device", "");
     }
     s.stack.push_back(std::move(e));
   }
@@ -259,10 +275,15 @@ class Reader {
     if (reference && is_a(*reference, "GeneratorReference")) {
       s->content = Content::generator;
       s->ref = text_or(*reference, "generator_kind", "");
+      if (s->ref == "adjustment") {
+        s->content = Content::adjustment, s->ref = "";
+        return s;
+      }
       s->generator = reference->value("parameters", Json::object());
       return s;
     }
-    if (!reference || !is_a(*reference, "ExternalReference")) {
+    if (!reference ||
+        !(is_a(*reference, "ExternalReference") || is_a(*reference, "ImageSequenceReference"))) {
       s->content = Content::offline;
       s->ref = text_or(reference ? *reference : object, "name", s->name);
       return s;
@@ -282,8 +303,21 @@ class Reader {
     return object_at(clip, "media_reference");  // Clip.1
   }
 
+  /// Path pattern of an ImageSequenceReference, its numbers and rate left out.
+  static std::string sequence_url(const Json& reference, const std::string& at) {
+    const std::string prefix = text_or(reference, "name_prefix", ""),
+                      suffix = text_or(reference, "name_suffix", "");
+    const int padding = whole(reference, "frame_zero_padding", 0, 0, 12, at + ": frame_zero_padding");
+    if (prefix.find('%') != std::string::npos || suffix.find('%') != std::string::npos)
+      refuse("the name of an image sequence must not hold '%'", at, "Rename the files.");
+    std::string base = text_or(reference, "target_url_base", "");
+    if (!base.empty() && !base.ends_with('/')) base += '/';
+    return base + prefix + fmt::format("%0{}d", std::max(1, padding)) + suffix;
+  }
+
   std::shared_ptr<const MediaSource> media(const Json& reference, const std::string& at) {
-    const std::string url = text_or(reference, "target_url", "");
+    const bool sequence = is_a(reference, "ImageSequenceReference");
+    const std::string url = sequence ? sequence_url(reference, at) : text_or(reference, "target_url", "");
     if (url.empty())
       refuse("names no file", at + ": target_url",
              "Relink the segment in the program that wrote the timeline.");
@@ -308,6 +342,17 @@ class Reader {
         const Time t = time(*b, at + ": available_range.start_time");
         m->start = rescale(std::llround(t.value), t.rate, m->rate);
       }
+    }
+    m->colour_space = text_or(ours(reference), "colour_space", "");
+    if (sequence) {
+      const double first = number_or(reference, "start_frame", 1),
+                   rate = number_or(reference, "rate", m->rate.fps());
+      if (!(rate >= 0.01 && rate < 100000)) refuse("has no usable rate", at + ": rate", "Correct it.");
+      m->rate = Rate::near(rate);
+      if (m->length < 1) refuse("does not say how long it is", at + ": available_range", "Add its duration.");
+      const auto start = static_cast<Frames>(std::clamp(first, -1e9, 1e9));
+      m->path += fmt::format("#{}-{}@{}/{}", start, start + m->length - 1, m->rate.num, m->rate.den);
+      m->url = url;
     }
     timeline_->sources.emplace(m->id, m);
     return by_url_.emplace(url, m).first->second;
@@ -345,6 +390,33 @@ class Reader {
         s->duration = std::max(s->duration, duration(*t));
     }
     return s;
+  }
+
+  void read_settings(const Json& mine) {
+    Timeline& t = *timeline_;
+    t.working_space = text_or(mine, "working_space", t.working_space);
+    t.display_space = text_or(mine, "display_space", t.display_space);
+    if (const Json* cards = object_at(mine, "cards"))
+      for (const auto& [name, j] : cards->items()) {
+        CostCard c;
+        c.ms = std::clamp(number_or(j, "ms", 0), 0.0, 100000.0);
+        c.width = whole(j, "width", c.width, 16, 32768, where_ + ": cards/" + name);
+        c.height = whole(j, "height", c.height, 16, 32768, where_ + ": cards/" + name);
+        c.device = text_or(j, "device", c.device);
+        t.cards[name] = c;
+      }
+  }
+
+  /// How a segment meets what is below it, and how its content meets the raster and the rate.
+  void read_layer(Segment& s, const Json& mine) {
+    s.blend = text_or(mine, "blend", s.blend);
+    if (mine.contains("opacity") && (mine["opacity"].is_number() || mine["opacity"].is_object()))
+      s.opacity = mine["opacity"];
+    if (const Json* m = object_at(mine, "matte"))
+      s.matte = {text_or(*m, "track", ""), text_or(*m, "kind", "alpha") == "luma",
+                 flag_or(*m, "inverted", false)};
+    s.fit = static_cast<Fit>(one_of(mine, "fit", kFits));
+    s.between = static_cast<Between>(one_of(mine, "between", kBetweens));
   }
 
   void read_slips(const Json& mine) {
@@ -400,6 +472,11 @@ class Writer {
     mine["version"] = kVersion;
     mine["rate"] = t_.rate.fps();
     mine["width"] = t_.width, mine["height"] = t_.height;
+    put(mine, "working_space", t_.working_space, std::string("Rec. 709"));
+    put(mine, "display_space", t_.display_space, std::string("Rec. 709"));
+    mine.erase("cards");
+    for (const auto& [name, c] : t_.cards)
+      mine["cards"][name] = {{"ms", c.ms}, {"width", c.width}, {"height", c.height}, {"device", c.device}};
     mine["slips"] = Json::array();
     for (const Slip& s : t_.slips)
       mine["slips"].push_back({{"id", s.id},
@@ -427,6 +504,47 @@ class Writer {
         {"OTIO_SCHEMA", "TimeRange.1"}, {"start_time", std::move(start)}, {"duration", std::move(length)}};
   }
 
+  /// Writes a field unless it has its usual value and was not there before.
+  template <class T>
+  static void put(Json& object, const char* key, const T& value, const T& usual) {
+    if (value != usual || object.contains(key)) object[key] = value;
+  }
+
+  static void layer(Json& mine, const Segment& s) {
+    put(mine, "blend", s.blend, std::string("normal"));
+    if (s.opacity != Json(1.0) || mine.contains("opacity")) mine["opacity"] = s.opacity;
+    if (!s.matte.track.empty())
+      mine["matte"] = {{"track", s.matte.track},
+                       {"kind", s.matte.luma ? "luma" : "alpha"},
+                       {"inverted", s.matte.inverted}};
+    else mine.erase("matte");
+    put(mine, "fit", std::string(kFits.begin()[static_cast<std::size_t>(s.fit)]), std::string("fit"));
+    put(mine, "between", std::string(kBetweens.begin()[static_cast<std::size_t>(s.between)]),
+        std::string("nearest"));
+  }
+
+  Json reference(const MediaSource& m) const {
+    Json r = {{"name", m.name}, {"available_range", range(time(m.start, m.rate), time(m.length, m.rate))}};
+    const auto mark = m.url.rfind('%');
+    const auto hash = m.path.rfind('#');
+    if (mark != std::string::npos && hash != std::string::npos) {
+      const auto slash = m.url.rfind('/', mark), name = slash == std::string::npos ? 0 : slash + 1;
+      const auto end = m.url.find('d', mark);
+      r["OTIO_SCHEMA"] = "ImageSequenceReference.1";
+      r["target_url_base"] = m.url.substr(0, name);
+      r["name_prefix"] = m.url.substr(name, mark - name);
+      r["name_suffix"] = m.url.substr(end + 1);
+      r["frame_zero_padding"] = std::atoi(m.url.c_str() + mark + 1);
+      r["start_frame"] = std::atoll(m.path.c_str() + hash + 1);
+      r["frame_step"] = 1, r["rate"] = m.rate.fps(), r["missing_frame_policy"] = "error";
+    } else {
+      r["OTIO_SCHEMA"] = "ExternalReference.1";
+      r["target_url"] = m.url;
+    }
+    if (!m.colour_space.empty()) r["metadata"][kOurs]["colour_space"] = m.colour_space;
+    return r;
+  }
+
   Json tracks(const std::vector<TrackPtr>& all) {
     Json list = Json::array();
     for (const TrackPtr& t : all) {
@@ -440,6 +558,7 @@ class Writer {
       o["kind"] = t->video ? "Video" : "Audio";
       if (!t->enabled || o.contains("enabled")) o["enabled"] = t->enabled;
       o["metadata"][kOurs]["id"] = t->id;
+      put(o["metadata"][kOurs], "matte_only", t->matte_only, false);
       o["children"] = Json::array();
       for (const Item& i : t->items) o["children"].push_back(item(i));
       list.push_back(std::move(o));
@@ -455,10 +574,12 @@ class Writer {
       if (o.contains("OTIO_SCHEMA")) return o;  // as read: nothing of it can be edited yet
       o = {{"OTIO_SCHEMA", "Transition.1"},
            {"name", ""},
-           {"transition_type", "SMPTE_Dissolve"},
+           {"transition_type", t->kind == "dissolve" ? "SMPTE_Dissolve" : "Custom_Transition"},
            {"in_offset", time(t->in_offset)},
            {"out_offset", time(t->out_offset)}};
       o["metadata"][kOurs]["id"] = t->id;
+      if (t->kind != "dissolve") o["metadata"][kOurs]["kind"] = t->kind;
+      if (!t->params.empty()) o["metadata"][kOurs]["params"] = t->params;
       return o;
     }
     return std::get<Opaque>(item).foreign;
@@ -478,7 +599,11 @@ class Writer {
     Json& mine = o["metadata"][kOurs];
     mine["id"] = s.id;
     if (!s.note.empty()) mine["note"] = s.note;
+    layer(mine, s);
     Json effects = Json::array();
+    const bool retimed =
+        std::any_of(s.stack.begin(), s.stack.end(), [](const Effect& e) { return e.type == "retime"; });
+    if (s.speed != Ratio{} && !retimed) effects.push_back(time_warp(s.speed));
     for (const Effect& e : s.stack) effects.push_back(effect(e));
     if (!effects.empty() || o.contains("effects")) o["effects"] = std::move(effects);
     if (s.content == Content::composition) {
@@ -493,11 +618,14 @@ class Writer {
     if (s.content == Content::source) {
       const MediaSource& m = *t_.sources.at(s.ref);
       o["source_range"] = range(time(s.source_in + m.start, m.rate), time(s.duration));
-      o["media_references"]["DEFAULT_MEDIA"] = {
-          {"OTIO_SCHEMA", "ExternalReference.1"},
-          {"target_url", m.url},
-          {"name", m.name},
-          {"available_range", range(time(m.start, m.rate), time(m.length, m.rate))}};
+      o["media_references"]["DEFAULT_MEDIA"] = reference(m);
+      o["active_media_reference_key"] = "DEFAULT_MEDIA";
+    } else if (s.content == Content::adjustment) {
+      o["source_range"] = range(time(0), time(s.duration));
+      o["media_references"]["DEFAULT_MEDIA"] = {{"OTIO_SCHEMA", "GeneratorReference.1"},
+                                                {"generator_kind", "adjustment"},
+                                                {"name", "adjustment"},
+                                                {"parameters", Json::object()}};
       o["active_media_reference_key"] = "DEFAULT_MEDIA";
     } else if (s.content == Content::generator) {
       o["source_range"] = range(time(0), time(s.duration));
@@ -516,6 +644,15 @@ class Writer {
     return o;
   }
 
+  static Json time_warp(Ratio speed) {
+    if (speed.num == 0)
+      return {{"OTIO_SCHEMA", "FreezeFrame.1"}, {"name", ""}, {"effect_name", "FreezeFrame"}};
+    return {{"OTIO_SCHEMA", "LinearTimeWarp.1"},
+            {"name", ""},
+            {"effect_name", "LinearTimeWarp"},
+            {"time_scalar", speed.value()}};
+  }
+
   static Json effect(const Effect& e) {
     Json o = e.foreign.is_object() ? e.foreign : Json::object();
     if (!e.ours && o.contains("OTIO_SCHEMA")) return o;
@@ -526,6 +663,7 @@ class Writer {
     mine["id"] = e.id;
     mine["enabled"] = e.enabled;
     mine["params"] = e.params;
+    put(mine, "device", e.device, std::string());
     return o;
   }
 

@@ -12,6 +12,7 @@ extern "C" {
 #include <cstring>
 #include <map>
 #include <mutex>
+#include <opencv2/imgproc.hpp>
 #include <tuple>
 
 #define GC_CLONES __attribute__((target_clones("avx2", "default")))
@@ -75,9 +76,9 @@ struct Graph {
   std::string error;
 };
 
-const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out) {
+const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out, bool draft) {
   using Key = std::tuple<unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int,
-                         int, unsigned, unsigned>;
+                         int, unsigned, bool, double, double>;
   static std::mutex mutex;
   static std::map<Key, Graph>* cache = new std::map<Key, Graph>;
   const zimg_image_format& yuv = in.color_family == ZIMG_COLOR_RGB ? out : in;
@@ -93,14 +94,16 @@ const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out
                 static_cast<int>(yuv.matrix_coefficients),
                 static_cast<int>(yuv.pixel_range),
                 static_cast<unsigned>(yuv.color_family),
-                0};
+                draft,
+                in.active_region.width,
+                in.active_region.height};
   const std::lock_guard lock(mutex);
   auto [it, fresh] = cache->try_emplace(key);
   Graph& g = it->second;
   if (!fresh) return g;
   zimg_graph_builder_params params;
   zimg_graph_builder_params_default(&params, ZIMG_API_VERSION);
-  params.resample_filter = ZIMG_RESIZE_BICUBIC;
+  params.resample_filter = draft ? ZIMG_RESIZE_BILINEAR : ZIMG_RESIZE_BICUBIC;
   params.resample_filter_uv = ZIMG_RESIZE_BILINEAR;
   params.dither_type = ZIMG_DITHER_NONE;
   g.graph = zimg_filter_graph_build(&in, &out, &params);
@@ -193,16 +196,167 @@ bool aligned(const AVFrame& f) {
   return true;
 }
 
+/// Where on the raster a picture comes to lie, and which part of it.
+struct Lie {
+  int left = 0, top = 0, width = 0, height = 0;           ///< on the raster
+  double from_x = 0, from_y = 0, from_w = 0, from_h = 0;  ///< of the picture
+
+  Lie(int pw, int ph, int rw, int rh, const Placement& place) {
+    using Shape = Placement::Shape;
+    const double fit = std::min(static_cast<double>(rw) / pw, static_cast<double>(rh) / ph),
+                 fill = std::max(static_cast<double>(rw) / pw, static_cast<double>(rh) / ph);
+    double sx = static_cast<double>(rw) / pw, sy = static_cast<double>(rh) / ph;
+    if (place.shape == Shape::fit) sx = sy = fit;
+    if (place.shape == Shape::fill) sx = sy = fill;
+    if (place.shape == Shape::centre) sx = sy = place.scale;
+    const auto along = [](int picture, int raster, double scale, int& at, int& length, double& from,
+                          double& part) {
+      length = std::clamp(static_cast<int>(std::lround(picture * scale)), 1, raster);
+      at = (raster - length) / 2;
+      part = std::min<double>(picture, length / scale);
+      from = (picture - part) / 2;
+    };
+    along(pw, rw, sx, left, width, from_x, from_w);
+    along(ph, rh, sy, top, height, from_y, from_h);
+    // A picture of the raster's own shape fills it to the last pixel, however its size rounds.
+    if (place.shape != Shape::centre &&
+        static_cast<std::int64_t>(pw) * rh == static_cast<std::int64_t>(ph) * rw) {
+      left = top = 0, width = rw, height = rh;
+      from_x = from_y = 0, from_w = pw, from_h = ph;
+    }
+  }
+};
+
+std::string layout_name(const AVFrame& f) {
+  const char* name = av_get_pix_fmt_name(static_cast<AVPixelFormat>(f.format));
+  return name ? name : "?";
+}
+
+/// One component of a row as floats 0…1.
+void component_row(const AVFrame& f, const AVPixFmtDescriptor& d, int c, int y, float* out) {
+  const AVComponentDescriptor& comp = d.comp[c];
+  const std::uint8_t* p =
+      f.data[comp.plane] + static_cast<std::ptrdiff_t>(y) * f.linesize[comp.plane] + comp.offset;
+  if (d.flags & AV_PIX_FMT_FLAG_FLOAT) {
+    for (int x = 0; x < f.width; ++x, p += comp.step) {
+      std::uint32_t bits;
+      std::memcpy(&bits, p, 4);
+      if (d.flags & AV_PIX_FMT_FLAG_BE) bits = __builtin_bswap32(bits);
+      std::memcpy(out + x, &bits, 4);
+    }
+    return;
+  }
+  const float most = 1.0f / static_cast<float>((1U << comp.depth) - 1);
+  if (comp.depth <= 8 && comp.shift == 0) {
+    for (int x = 0; x < f.width; ++x, p += comp.step) out[x] = static_cast<float>(*p) * most;
+    return;
+  }
+  const unsigned mask = (1U << comp.depth) - 1;
+  for (int x = 0; x < f.width; ++x, p += comp.step) {
+    std::uint16_t v;
+    std::memcpy(&v, p, 2);
+    if (d.flags & AV_PIX_FMT_FLAG_BE) v = __builtin_bswap16(v);
+    out[x] = static_cast<float>((static_cast<unsigned>(v) >> comp.shift) & mask) * most;
+  }
+}
+
+/// An RGB or grey frame, packed or planar, as an image of its own size.
+Result<Image> unpack(const AVFrame& f) {
+  const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
+  const bool grey = d && d->nb_components <= 2;
+  const bool palette = d && (d->flags & AV_PIX_FMT_FLAG_PAL);
+  if (!d || (d->flags & (AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM)) ||
+      (!(d->flags & AV_PIX_FMT_FLAG_RGB) && !grey && !palette))
+    return bad_input(fmt::format("a picture has the pixel layout '{}', which is not read", layout_name(f)),
+                     "", "Make a copy in planar YUV or RGB.");
+  const bool alpha = d->flags & AV_PIX_FMT_FLAG_ALPHA;
+  Image image(f.width, f.height);
+  image.opaque = !alpha && !palette;
+  const auto width = static_cast<std::size_t>(f.width);
+  std::vector<float> rows(width * 4, 1.0f);
+  for (int y = 0; y < f.height; ++y) {
+    float* out = image.row(y);
+    if (palette) {
+      const std::uint8_t* in = f.data[0] + static_cast<std::ptrdiff_t>(y) * f.linesize[0];
+      const auto* table = reinterpret_cast<const std::uint32_t*>(f.data[1]);
+      for (std::size_t x = 0; x < width; ++x) {
+        const std::uint32_t v = table[in[x]];  // 0xAARRGGBB
+        for (std::size_t c = 0; c < 3; ++c)
+          out[4 * x + c] = static_cast<float>(v >> (16 - 8 * c) & 255) / 255;
+        out[4 * x + 3] = static_cast<float>(v >> 24) / 255;
+      }
+    } else {
+      const int colours = grey ? 1 : 3;
+      for (int c = 0; c < colours; ++c)
+        component_row(f, *d, c, y, &rows[static_cast<std::size_t>(c) * width]);
+      if (alpha) component_row(f, *d, d->nb_components - 1, y, &rows[3 * width]);
+      for (std::size_t x = 0; x < width; ++x) {
+        for (std::size_t c = 0; c < 3; ++c) out[4 * x + c] = rows[(grey ? 0 : c) * width + x];
+        out[4 * x + 3] = rows[3 * width + x];
+      }
+    }
+    const bool straight = !(d->flags & AV_PIX_FMT_FLAG_FLOAT);
+    if (!image.opaque && straight)
+      for (std::size_t x = 0; x < width; ++x)
+        for (std::size_t c = 0; c < 3; ++c) out[4 * x + c] *= out[4 * x + 3];
+  }
+  return image;
+}
+
+cv::Mat mat_of(const Image& image) {
+  return {image.height(), image.width(), CV_32FC4, const_cast<float*>(image.data())};
+}
+
+/// Scales and places an image that is already float. Shrinking averages areas, so that fine detail does not
+/// alias.
+Image place(const Image& picture, int width, int height, const Placement& placement) {
+  const Lie lie(picture.width(), picture.height(), width, height, placement);
+  Image image = Image::filled(width, height, 0, 0, 0, 0);
+  const cv::Rect part(static_cast<int>(std::lround(lie.from_x)), static_cast<int>(std::lround(lie.from_y)),
+                      std::max(1, static_cast<int>(std::lround(lie.from_w))),
+                      std::max(1, static_cast<int>(std::lround(lie.from_h))));
+  cv::Mat to = mat_of(image)(cv::Rect(lie.left, lie.top, lie.width, lie.height));
+  const cv::Mat from = mat_of(picture)(part & cv::Rect(0, 0, picture.width(), picture.height()));
+  const int how = lie.width < part.width ? cv::INTER_AREA
+                  : placement.draft      ? cv::INTER_LINEAR
+                                         : cv::INTER_CUBIC;
+  cv::resize(from, to, to.size(), 0, 0, how);
+  image.opaque = picture.opaque && lie.width == width && lie.height == height;
+  return image;
+}
+
+/// Multiplies the alpha plane of a YUV picture in.
+void take_alpha(const AVFrame& f, const AVPixFmtDescriptor& d, const Placement& placement, Image& image) {
+  Image alpha(f.width, f.height);
+  std::vector<float> row(static_cast<std::size_t>(f.width));
+  for (int y = 0; y < f.height; ++y) {
+    component_row(f, d, 3, y, row.data());
+    float* out = alpha.row(y);
+    for (std::size_t x = 0; x < row.size(); ++x)
+      out[4 * x] = out[4 * x + 1] = out[4 * x + 2] = out[4 * x + 3] = row[x];
+  }
+  const Image placed = f.width == image.width() && f.height == image.height()
+                           ? std::move(alpha)
+                           : place(alpha, image.width(), image.height(), placement);
+  for (std::size_t i = 0; i < image.floats(); ++i)
+    image.data()[i] *= std::clamp(placed.data()[i], 0.0f, 1.0f);
+  image.opaque = false;
+}
+
 }  // namespace
 
-Result<Image> to_image(const AVFrame& source, int width, int height) {
+bool covers_raster(int pw, int ph, int width, int height, const Placement& placement) {
+  const Lie lie(pw, ph, width, height, placement);
+  return lie.width == width && lie.height == height;
+}
+
+Result<Image> to_image(const AVFrame& source, int width, int height, const Placement& placement) {
   zimg_image_format in, out;
-  if (!describe(source, in))
-    return bad_input(fmt::format("a picture has the pixel layout '{}', which is not read yet",
-                                 av_get_pix_fmt_name(static_cast<AVPixelFormat>(source.format))
-                                     ? av_get_pix_fmt_name(static_cast<AVPixelFormat>(source.format))
-                                     : "?"),
-                     "", "Make a copy in planar YUV.");
+  if (!describe(source, in)) {
+    auto picture = unpack(source);
+    if (!picture || (picture->width() == width && picture->height() == height)) return picture;
+    return place(*picture, width, height, placement);
+  }
   // The libraries' own alignment is enough as a rule; a cropped frame may not have it.
   const AVFrame* frame = &source;
   std::shared_ptr<AVFrame> moved;
@@ -213,19 +367,19 @@ Result<Image> to_image(const AVFrame& source, int width, int height) {
       return environment("there is no memory for a picture", "", "Close other programs.");
     frame = moved.get();
   }
-  int w = width, h = height;
-  if (static_cast<std::int64_t>(source.width) * height != static_cast<std::int64_t>(source.height) * width) {
-    const double scale =
-        std::min(static_cast<double>(width) / source.width, static_cast<double>(height) / source.height);
-    w = std::clamp(static_cast<int>(std::lround(source.width * scale)), 1, width);
-    h = std::clamp(static_cast<int>(std::lround(source.height * scale)), 1, height);
+  const Lie lie(source.width, source.height, width, height, placement);
+  if (lie.from_w < source.width || lie.from_h < source.height) {
+    in.active_region.left = lie.from_x, in.active_region.top = lie.from_y;
+    in.active_region.width = lie.from_w, in.active_region.height = lie.from_h;
   }
-  describe_rgb(w, h, out);
-  const Graph& g = graph_for(in, out);
+  describe_rgb(lie.width, lie.height, out);
+  const Graph& g = graph_for(in, out, placement.draft);
   if (!g.graph)
     return bad_input("a picture cannot be converted: " + g.error, "", "Make a copy in planar YUV.");
 
-  Image image = w == width && h == height ? Image(width, height) : Image::filled(width, height, 0, 0, 0, 0);
+  const bool whole = lie.width == width && lie.height == height;
+  Image image = whole ? Image(width, height) : Image::filled(width, height, 0, 0, 0, 0);
+  image.opaque = whole;
   zimg_image_buffer_const from = {};
   from.version = ZIMG_API_VERSION;
   for (int p = 0; p < 3 && frame->data[p]; ++p) {
@@ -234,12 +388,15 @@ Result<Image> to_image(const AVFrame& source, int width, int height) {
     from.plane[p].mask = ZIMG_BUFFER_MAX;
   }
   RowRing ring;
-  ring.out = &image, ring.left = (width - w) / 2, ring.top = (height - h) / 2;
+  ring.out = &image, ring.left = lie.left, ring.top = lie.top;
   zimg_image_buffer to;
-  set_up(ring, w, h, g.out_lines, to);
+  set_up(ring, lie.width, lie.height, g.out_lines, to);
   if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), nullptr, nullptr, pack_row,
                                 &ring) != ZIMG_ERROR_SUCCESS)
     return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
+  if (const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(source.format));
+      d->nb_components == 4 && (d->flags & AV_PIX_FMT_FLAG_ALPHA))
+    take_alpha(source, *d, placement, image);
   return image;
 }
 
@@ -248,7 +405,7 @@ Result<void> from_image(const Image& image, AVFrame& frame) {
   describe_rgb(image.width(), image.height(), in);
   if (!describe(frame, out) || frame.width != image.width() || frame.height != image.height())
     return bad_input("a picture cannot be encoded in this layout", "", "Choose another codec.");
-  const Graph& g = graph_for(in, out);
+  const Graph& g = graph_for(in, out, false);
   if (!g.graph) return bad_input("a picture cannot be converted: " + g.error, "", "Choose another codec.");
   RowRing ring;
   ring.in = &image;

@@ -6,9 +6,20 @@
 
 namespace gc {
 
-/// The frame as a working image of width × height: scaled to fit, bars transparent where the shapes differ.
-/// ITU-R BT.709 matrix unless the frame states BT.601 or BT.2020.
-Result<Image> to_image(const AVFrame& frame, int width, int height);
+/// How a picture is brought to a raster of another shape or size.
+struct Placement {
+  enum class Shape { fit, fill, stretch, centre } shape = Shape::fit;
+  double scale = 1;    ///< pixels of this raster ÷ pixels of the full one, of a side; for `centre`
+  bool draft = false;  ///< bilinear scaling instead of bicubic
+};
+
+/// The frame as a working image of width × height, transparent where it does not reach. Planar and packed
+/// YUV, RGB and grey of 8 to 16 bits and float, with or without alpha (taken as straight for integers, as
+/// associated for float). ITU-R BT.709 matrix unless the frame states BT.601 or BT.2020.
+Result<Image> to_image(const AVFrame& frame, int width, int height, const Placement& placement = {});
+
+/// Whether a picture of this size covers the whole raster.
+bool covers_raster(int picture_width, int picture_height, int width, int height, const Placement& placement);
 
 /// Fills an allocated frame (8- or 10-bit planar YUV, BT.709, limited or full range by its colour range) from
 /// an opaque image of the same size.

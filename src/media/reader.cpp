@@ -9,7 +9,10 @@ extern "C" {
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdio>
+#include <deque>
 #include <filesystem>
+#include <optional>
 
 #include "base/clock.h"
 
@@ -48,7 +51,51 @@ std::string designation(AVCodecID id) {
 
 }  // namespace
 
+namespace {
+
+/// The parts of a sequence's path, "folder/name.%04d.exr#first-last@num/den".
+struct Sequence {
+  std::string before, after;
+  int digits = 0;
+  Frames first = 0, last = -1;
+  Rate rate;
+
+  static std::optional<Sequence> parse(const std::string& path) {
+    const auto hash = path.rfind('#'), at = path.rfind('@'), mark = path.rfind('%', hash);
+    if (hash == std::string::npos || mark == std::string::npos || at == std::string::npos || at < hash)
+      return {};
+    Sequence s;
+    int used = 0, digits = 0;
+    if (std::sscanf(path.c_str() + mark, "%%0%dd%n", &digits, &used) != 1 || used == 0 || digits > 12)
+      return {};
+    long long first = 0, last = 0, num = 0, den = 0;
+    if (std::sscanf(path.c_str() + hash, "#%lld-%lld@%lld/%lld", &first, &last, &num, &den) != 4 ||
+        last < first || num <= 0 || den <= 0)
+      return {};
+    s.before = path.substr(0, mark);
+    s.after =
+        path.substr(mark + static_cast<std::size_t>(used), hash - mark - static_cast<std::size_t>(used));
+    s.digits = digits, s.first = first, s.last = last, s.rate = {num, den};
+    return s;
+  }
+  std::string file(Frames n) const { return fmt::format("{}{:0{}}{}", before, first + n, digits, after); }
+  Frames frames() const { return last - first + 1; }
+};
+
+}  // namespace
+
+std::string sequence_path(const std::string& pattern, Frames first, Frames last, Rate rate) {
+  return fmt::format("{}#{}-{}@{}/{}", pattern, first, last, rate.num, rate.den);
+}
+bool is_sequence(const std::string& path) { return Sequence::parse(path).has_value(); }
+
 Hash128 file_identity(const std::string& path) {
+  if (const auto sequence = Sequence::parse(path)) {
+    Hasher all;
+    all.add(path);
+    for (Frames n = 0; n < sequence->frames(); ++n) all.add(file_identity(sequence->file(n)));
+    return all.done();
+  }
   std::error_code e;
   const auto size = std::filesystem::file_size(path, e);
   if (e) return {};
@@ -68,6 +115,9 @@ struct FrameReader::Impl {
   Frames last = -1;
   FramePtr last_frame;
   bool draining = false;
+  std::optional<Sequence> sequence;
+  std::size_t keep = 0;
+  std::deque<std::pair<Frames, FramePtr>> recent;
 
   ~Impl() {
     av_packet_free(&packet);
@@ -87,9 +137,52 @@ struct FrameReader::Impl {
                         stream->time_base);
   }
 
+  /// A sequence takes what it is from its first file that is there.
+  Result<void> start_sequence() {
+    for (Frames n = 0; n < sequence->frames(); ++n) {
+      std::error_code e;
+      if (!std::filesystem::exists(sequence->file(n), e)) continue;
+      auto first = probe(sequence->file(n));
+      if (!first) return std::unexpected(first.error());
+      info = *first;
+      info.rate = sequence->rate;
+      info.frames = sequence->frames();
+      info.still = false;
+      info.intra = true;
+      info.identity = file_identity(path);
+      for (Frames m = n + 1; m < sequence->frames(); ++m)
+        if (const auto size = std::filesystem::file_size(sequence->file(m), e); !e) info.bytes += size;
+      return {};
+    }
+    return bad_input("has no file", path,
+                     "Put the files back or relink them; its segments are offline until then.");
+  }
+
+  Result<FramePtr> read_sequence(Frames n, ReadTimes& t) {
+    const Stopwatch watch;
+    if (n >= sequence->frames())
+      return bad_input(fmt::format("ends early: frame {} was asked for, {} exist", n, sequence->frames()),
+                       path, "Shorten the segment.");
+    std::error_code e;
+    if (!std::filesystem::exists(sequence->file(n), e))
+      return bad_input(fmt::format("frame {} of the sequence is missing", sequence->first + n),
+                       sequence->file(n), "Render or copy that frame again; the others play.");
+    auto reader = FrameReader::open(sequence->file(n));
+    if (!reader) return std::unexpected(reader.error());
+    t.read_ms += watch.ms();
+    return (*reader)->read(0, &t);
+  }
+
+  void remember(Frames n, const FramePtr& frame) {
+    if (keep == 0) return;
+    recent.emplace_back(n, frame);
+    while (recent.size() > keep) recent.pop_front();
+  }
+
   Result<void> start(const std::string& file) {
     path = file;
     av_log_set_level(AV_LOG_QUIET);
+    if ((sequence = Sequence::parse(file))) return start_sequence();
     std::error_code e;
     if (!std::filesystem::exists(path, e))
       return bad_input("is missing", path,
@@ -138,10 +231,15 @@ struct FrameReader::Impl {
     if (info.frames <= 0 && format->duration > 0)
       info.frames = av_rescale(format->duration, info.rate.num, info.rate.den * AV_TIME_BASE);
     info.codec = designation(p.codec_id);
+    const std::string_view container = format->iformat->name;
+    info.still = info.frames <= 1 && (container.ends_with("_pipe") || container.starts_with("image2"));
+    if (info.still) info.frames = 1;
     const auto pix = static_cast<AVPixelFormat>(p.format);
     const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(pix);
     info.pixel_format = d ? d->name : "unknown";
     info.bits = d ? d->comp[0].depth : 8;
+    info.alpha = d && (d->flags & (AV_PIX_FMT_FLAG_ALPHA | AV_PIX_FMT_FLAG_PAL));
+    info.linear = d && (d->flags & AV_PIX_FMT_FLAG_FLOAT);
     const AVCodecDescriptor* c = avcodec_descriptor_get(p.codec_id);
     info.intra = c && (c->props & AV_CODEC_PROP_INTRA_ONLY);
     if (!info.intra) {
@@ -228,6 +326,9 @@ struct FrameReader::Impl {
 FrameReader::FrameReader(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
 FrameReader::~FrameReader() = default;
 const MediaInfo& FrameReader::info() const { return impl_->info; }
+void FrameReader::keep(int frames) {
+  impl_->keep = std::max(impl_->keep, static_cast<std::size_t>(std::max(0, frames)));
+}
 
 Result<std::unique_ptr<FrameReader>> FrameReader::open(const std::string& path) {
   auto impl = std::make_unique<Impl>();
@@ -240,19 +341,27 @@ Result<FramePtr> FrameReader::read(Frames n, ReadTimes* times) {
   ReadTimes& t = times ? *times : unused;
   Impl& s = *impl_;
   if (n < 0) return bad_input(fmt::format("has no frame {}", n), s.path, "Move the segment's start.");
+  if (s.info.still) n = 0;
   if (s.last_frame && n == s.last) return s.last_frame;
+  for (const auto& [at, frame] : s.recent)
+    if (at == n) return frame;
+  if (s.sequence) {
+    auto frame = s.read_sequence(n, t);
+    if (frame) s.last = n, s.last_frame = *frame, s.remember(n, *frame);
+    return frame;
+  }
   if (!s.near_ahead(n))
     if (auto r = s.seek(n, t); !r) return std::unexpected(r.error());
   for (;;) {
     auto frame = s.decode_one(t, n);
     if (!frame) {
-      // The last picture of a file stays for a request half a period past it, nothing else does.
       s.next = -1;
       return frame;
     }
     const std::int64_t pts = (*frame)->best_effort_timestamp;
-    const Frames at = pts == AV_NOPTS_VALUE ? s.next : s.number_of(pts);
+    const Frames at = s.info.still ? 0 : pts == AV_NOPTS_VALUE ? s.next : s.number_of(pts);
     s.last = at, s.last_frame = *frame, s.next = at + 1;
+    s.remember(at, *frame);
     if (at >= n) {
       if (at > n) {
         s.last = -1, s.last_frame = nullptr;

@@ -22,6 +22,9 @@ struct MediaInfo {
   std::string pixel_format;  ///< as libav* names it
   int bits = 8;              ///< per component
   bool intra = false;        ///< every frame stands alone
+  bool still = false;        ///< one picture, shown for as long as it is asked for
+  bool alpha = false;
+  bool linear = false;  ///< float components, taken as scene-linear light
   std::vector<Frames>
       keys;  ///< of a long-GOP file: frames that can be decoded alone, in order; empty when unknown
   std::uint64_t bytes = 0;  ///< of the file
@@ -41,13 +44,17 @@ struct ReadTimes {
   }
 };
 
-/// Reads frames of one file in any order; going forward is fast. Not for use from two threads at once.
+/// Reads frames of one file in any order; going forward is fast. Not for use from two threads at once. A path
+/// with a run of '%0Nd' is a sequence of images, one file a frame: "plates/bowl.%04d.exr" with a
+/// "#first-last@rate" after it, for example "plates/bowl.%04d.exr#1001-1096@24/1".
 class FrameReader {
  public:
   static Result<std::unique_ptr<FrameReader>> open(const std::string& path);
   ~FrameReader();
 
   const MediaInfo& info() const;
+  /// How many of the frames read last are kept, so that an effect that needs neighbours reads none twice.
+  void keep(int frames);
   /// The frame shown at n frames from the file's first. Fails past the end ("ends early") and on damage.
   Result<FramePtr> read(Frames n, ReadTimes* times = nullptr);
 
@@ -61,10 +68,15 @@ class FrameReader {
 /// files.
 Frames frames_before(const MediaInfo& info, Frames n);
 
+/// Name of one file of a sequence, and the whole path of one.
+std::string sequence_path(const std::string& pattern, Frames first, Frames last, Rate rate);
+bool is_sequence(const std::string& path);
+
 /// Opens, looks and closes.
 Result<MediaInfo> probe(const std::string& path);
 
-/// What identifies a file without reading it: hash of path, size and time of change. Zero when it is missing.
+/// What identifies a file without reading it: hash of path, size and time of change; of a sequence, of all
+/// its files. Zero when it is missing.
 Hash128 file_identity(const std::string& path);
 
 }  // namespace gc

@@ -27,8 +27,8 @@ struct Cadence {
   bool has(std::int64_t n) const { return (n + 1) * shown / of > n * shown / of; }
 };
 
-/// Skipping further than this, a reader goes to a key frame instead of decoding everything between; the groups of
-/// pictures that cameras write are about as long.
+/// Skipping further than this, a reader goes to a key frame instead of decoding everything between; the
+/// groups of pictures that cameras write are about as long.
 inline constexpr std::int64_t kMostCatchUp = 12;
 
 /// Fastest first.

@@ -19,6 +19,20 @@ int default_workers() {
   return static_cast<int>(std::max(1U, std::thread::hardware_concurrency()));
 }
 
+namespace {
+
+/// Room for the neighbours that the frames in flight can share, and no more.
+std::size_t own_budget(const Program& program, const PipelineOptions& options) {
+  std::size_t pictures = 0;
+  for (const auto& s : program.segments())
+    pictures = std::max(pictures, static_cast<std::size_t>(s->window.length()));
+  const std::size_t bytes =
+      static_cast<std::size_t>(program.width()) * static_cast<std::size_t>(program.height()) * 16;
+  return bytes * (2 * pictures + static_cast<std::size_t>(2 * options.workers) + 2);
+}
+
+}  // namespace
+
 Pipeline::Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions options,
                    std::vector<Frames> frames, Done done)
     : program_(std::move(program)),
@@ -26,6 +40,7 @@ Pipeline::Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions 
       options_(options),
       frames_(std::move(frames)),
       done_(std::move(done)) {
+  if (!options_.cache) options_.cache = std::make_shared<MemoryCache>(own_budget(*program_, options_));
   cv::setNumThreads(1);  // frames run in parallel, not the insides of a frame
   for (int i = 0; i < options_.workers; ++i) workers_.emplace_back([this] { work(); });
 }
@@ -98,7 +113,9 @@ void Pipeline::work() {
     }
     const Frames frame = frames_[static_cast<std::size_t>(position)];
     result.started_ms = now_ms();
-    FrameRecipe recipe = program_->recipe(frame, seals_);
+    const Hash128 key = options_.keep_frames ? program_->picture_key(frame) : Hash128{};
+    const MemoryCache::Picture known = options_.keep_frames ? options_.cache->find(key) : nullptr;
+    FrameRecipe recipe = known ? FrameRecipe{frame, -1, {}, {}} : program_->recipe(frame, seals_);
     Decoded decoded;
     {
       std::unique_lock lock(fetch_mutex_);
@@ -110,7 +127,16 @@ void Pipeline::work() {
       ++fetching_;
       fetch_turn_.notify_all();
     }
-    Image image = process(*program_, decoded, result.stages);
+    FrameNotes notes;
+    MemoryCache::Picture made = known;
+    if (!made) {
+      const Stopwatch making;
+      made = std::make_shared<const Image>(
+          process(*program_, decoded, result.stages, options_.cache.get(), &notes));
+      if (options_.keep_frames && !notes.unseen && decoded.trouble.empty())
+        options_.cache->offer(key, made, making.ms());
+    }
+    const Image& image = *made;
     if (options_.screen) {
       const Stopwatch wall;
       const CpuStopwatch cpu;
@@ -119,13 +145,15 @@ void Pipeline::work() {
       result.stages.push_back(
           {stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
     }
-    if (options_.keep_image) result.image = std::move(image);
-    else image = {};
+    if (options_.keep_image) result.image = image.copy();
+    made.reset();
+    result.cached = known != nullptr, result.unseen = notes.unseen;
     result.frame = frame, result.position = position;
     result.sealed = decoded.recipe.seal.has_value();
     result.offline =
         std::any_of(decoded.pictures.begin(), decoded.pictures.end(), [](const FramePtr& p) { return !p; });
     result.trouble = std::move(decoded.trouble);
+    result.trouble.insert(result.trouble.end(), notes.trouble.begin(), notes.trouble.end());
     result.steady_fetch_ms = decoded.steady_ms;
     result.done_ms = now_ms();
     {

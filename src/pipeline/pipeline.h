@@ -25,14 +25,18 @@ struct FrameResult {
   std::vector<std::string> trouble;  ///< what could not be read
   bool sealed = false;
   bool offline = false;
+  bool unseen = false;  ///< something in it shows only after rendering
+  bool cached = false;  ///< taken from the memory cache as it was
 };
 
 struct PipelineOptions {
   int workers = 2;
-  int horizon = 12;         ///< frames started ahead of the consumer
-  bool screen = true;       ///< make an 8-bit picture (a stage of playback)
-  bool keep_image = false;  ///< hand over the working image
-  bool background = false;  ///< lowest priority, for work behind the person's back
+  int horizon = 12;                    ///< frames started ahead of the consumer
+  bool screen = true;                  ///< make an 8-bit picture (a stage of playback)
+  bool keep_image = false;             ///< hand over the working image
+  bool background = false;             ///< lowest priority, for work behind the person's back
+  std::shared_ptr<MemoryCache> cache;  ///< for what frames share; none: the pipeline's own
+  bool keep_frames = false;            ///< finished frames are offered to the cache and taken from it
 };
 
 /// How many frames are made at once on this machine: one for each processor that this process may use.

@@ -43,7 +43,9 @@ SealStates with_sealed(SealStates states, const std::vector<Candidate>& all, Fra
   return states;
 }
 
-int bad_spans(const Forecast& f) { return f.count(Verdict::spills) + f.count(Verdict::wavers); }
+int bad_spans(const Forecast& f) {
+  return f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::unseen);
+}
 bool good(const Forecast& f, double most_drops) {
   return f.expected_drops <= most_drops && bad_spans(f) == 0;
 }
@@ -52,7 +54,8 @@ bool good(const Forecast& f, double most_drops) {
 std::vector<Candidate> candidates(const Forecast& before, double encode_ms, int workers) {
   std::vector<FrameRange> ranges;
   for (const IntervalCost& c : before.intervals) {
-    if (c.sealed || c.load_high < 0.7) continue;
+    if (c.unseen) ranges.push_back({c.in, c.out});
+    if (c.sealed || c.unseen || c.load_high < 0.7) continue;
     const bool bad = std::any_of(before.spans.begin(), before.spans.end(), [&](const Span& s) {
       return s.verdict != Verdict::holds && s.in < c.out && s.out > c.in;
     });
@@ -67,6 +70,10 @@ std::string reason_of(const Forecast& f, FrameRange r, double& drops) {
   for (const Span& s : f.spans) {
     if (s.verdict == Verdict::holds || s.out <= r.in || s.in >= r.out) continue;
     drops = std::max(drops, s.expected_drops);
+    if (s.verdict == Verdict::unseen) {
+      drops = static_cast<double>(r.length());
+      return "Unseen: flow-based pictures show only after rendering.";
+    }
     return fmt::format(
         "{} with {:.0f} % probability, about {:.0f} frames dropped; {} takes {:.0f} ms of a {:.1f} ms "
         "budget.",
@@ -104,7 +111,8 @@ void add_remedies(Plan& plan, const Program& program, const std::vector<Candidat
 
 std::string sentence_of(const Plan& p) {
   const int spills = p.before.count(Verdict::spills), wavers = p.before.count(Verdict::wavers);
-  if (spills + wavers == 0)
+  const int unseen = p.before.count(Verdict::unseen);
+  if (spills + wavers + unseen == 0)
     return p.before.fully_measured
                ? "Everything holds. Nothing needs to be done."
                : "Not every segment has been measured yet; of those that have, none drops frames.";
@@ -115,7 +123,11 @@ std::string sentence_of(const Plan& p) {
     what += fmt::format("{}{} may drop", spills > 0 ? " and " : "",
                         spills > 0 ? std::to_string(wavers) : spans(wavers));
   const double drops = p.before.expected_drops;
-  what += fmt::format(", about {:.0f} frame{} in all.", drops, std::lround(drops) == 1 ? "" : "s");
+  if (unseen > 0 && spills + wavers == 0)
+    what = fmt::format("{} cannot be seen before rendering.", spans(unseen));
+  else what += fmt::format(", about {:.0f} frame{} in all.", drops, std::lround(drops) == 1 ? "" : "s");
+  if (unseen > 0 && spills + wavers > 0)
+    what += fmt::format(" {} cannot be seen before rendering.", spans(unseen));
   if (!p.priced) return what + " What a pre-render takes here has not been measured.";
   if (p.remedies.empty()) return what + " No pre-render helps; a faster seat would.";
   const double picture = static_cast<double>(p.frames) * p.before.rate.frame_ms() / 1000;

@@ -93,6 +93,17 @@ class PieceWriter {
 
 }  // namespace
 
+ProgramPtr for_rendering(const ProgramPtr& program, Device device) {
+  const RenderOptions& o = program->options();
+  const bool unseen = std::any_of(program->intervals().begin(), program->intervals().end(),
+                                  [](const CompiledInterval& i) { return i.unseen; });
+  if (o.full_quality() && o.device == device && (o.rendering || !unseen)) return program;
+  RenderOptions full;
+  full.device = device, full.rendering = true;
+  MediaCatalog media;
+  return Program::compile(program->timeline(), media, full);
+}
+
 std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges) {
   std::vector<FrameRange> pieces;
   for (const CompiledInterval& interval : program.intervals())
@@ -110,9 +121,10 @@ std::vector<FrameRange> pieces_of(const Program& program, const std::vector<Fram
   return pieces;
 }
 
-Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf,
+Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
                                   const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
                                   const std::function<bool(const PrerenderProgress&)>& progress) {
+  const ProgramPtr program = for_rendering(played, options.device);
   std::vector<FrameRange> todo;
   PrerenderReport skipped;
   for (const FrameRange& piece : pieces_of(*program, ranges)) {

@@ -27,7 +27,11 @@ struct PrerenderOptions {
   int workers = 2;
   bool background = true;
   std::uint64_t leave_free_bytes = std::uint64_t{1} << 30;  ///< on the shelf's volume
+  Device device = Device::processor;                        ///< the setting for rendering
 };
+
+/// The same timeline as it is rendered: at full quality, with everything that is unseen in playback made.
+ProgramPtr for_rendering(const ProgramPtr& program, Device device);
 
 /// Length of a piece: short enough that little is lost when it is cut off.
 inline constexpr Frames kPieceFrames = 24;
@@ -35,8 +39,9 @@ inline constexpr Frames kPieceFrames = 24;
 /// Cuts ranges into pieces, none across a boundary of intervals.
 std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges);
 
-/// Renders what of the ranges is not sealed yet. `progress` is called from worker threads; returning false
-/// cancels within the time of the frames in flight. Finished pieces stay, whatever happens afterwards.
+/// Renders what of the ranges is not sealed yet, at full quality whatever the options of `program` are.
+/// `progress` is called from worker threads; returning false cancels within the time of the frames in flight.
+/// Finished pieces stay, whatever happens afterwards.
 Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf,
                                   const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
                                   const std::function<bool(const PrerenderProgress&)>& progress);

@@ -8,6 +8,8 @@
 #include <vector>
 
 #include "effects/registry.h"
+#include "media/blend.h"
+#include "media/convert.h"
 #include "media/reader.h"
 #include "timeline/layout.h"
 
@@ -36,6 +38,25 @@ class MediaCatalog {
   std::map<std::string, Result<MediaInfo>> known_;
 };
 
+/// A rectangle of the full raster, in its pixels.
+struct Region {
+  int x = 0, y = 0, width = 0, height = 0;
+  bool operator==(const Region&) const = default;
+};
+
+/// How frames are made. The defaults are those of a delivery, except that what is unseen stays so.
+struct RenderOptions {
+  int scale = 1;       ///< 1, 2, 4, 8 or 16: the raster is this many times smaller on each side
+  bool draft = false;  ///< quick scaling
+  bool half = false;   ///< pictures are rounded to half precision after each segment
+  Device device = Device::processor;
+  bool rendering = false;        ///< makes what is unseen in playback (flow)
+  std::optional<Region> region;  ///< only these pixels; the rest stays black
+
+  /// Whether frames made so may be kept as rendered media or delivered.
+  bool full_quality() const { return scale == 1 && !draft && !half && !region; }
+};
+
 /// Whom a stage belongs to.
 struct Owner {
   std::string segment;  ///< id; empty for the timeline itself (display, mix)
@@ -57,8 +78,20 @@ class Program;
 using ProgramPtr = std::shared_ptr<const Program>;
 
 struct CompiledEffect {
-  std::shared_ptr<const EffectInstance> run;
-  StageRef stage;
+  const EffectType* type = nullptr;  ///< null for a colour transform of the timeline
+  std::string id;
+  std::shared_ptr<const EffectInstance> fixed;  ///< null when parameters have keys
+  Json params;                                  ///< with keys, for this raster
+  int width = 0, height = 0;
+  StageRef stage, transfer;
+  Device device = Device::processor;
+  Window window;
+  int reach = 0;
+  bool point = false, moving = false, whole = false;
+  Hash128 identity;  ///< of the type and the values it has at every frame
+
+  /// Ready for a frame of the segment.
+  std::shared_ptr<const EffectInstance> at(Frames frame) const;
 };
 
 /// A placed segment, ready to make pictures.
@@ -69,29 +102,58 @@ struct CompiledSegment {
   Frames live_in = 0, live_out = 0;  ///< with the handles that transitions use
   std::string path;
   MediaInfo media;
+  Placement placement;
   Rate source_rate;
   ProgramPtr inner;  ///< of a composition
-  std::shared_ptr<const EffectInstance> generator;
+  CompiledEffect generator;
   std::vector<CompiledEffect> effects;  ///< those that run: enabled, known and not without effect
   StageRef read, decode, convert;       ///< of a source; `convert` is also that of a generator
-  bool covers = false;                  ///< hides everything below it
+  StageRef retime;                      ///< blending or flow between two frames
+  StageRef matte_stage;
+  bool retimes = false;  ///< falls between source frames and does not just take the earlier
+  bool unseen = false;   ///< cannot be shown live
+  Window window;         ///< frames of its content that one frame needs around its own
+  Blend blend = Blend::normal;
+  bool covers = false;  ///< hides everything below it
   bool opaque = false;
-  Hash128 identity;     ///< everything but the position in time
-  std::string trouble;  ///< why it is offline
+  bool varies = false;               ///< its stack changes the picture from frame to frame by itself
+  Hash128 content_identity;          ///< of what the stack starts from, but the position in time
+  Hash128 identity;                  ///< everything but the position in time
+  std::string trouble;               ///< why it is offline
+  std::vector<std::string> remarks;  ///< effects that pass the picture through although they should not
 
   /// Source (or inner) frame shown at a timeline frame.
   Frames frame_at(Frames timeline_frame, Rate timeline_rate) const;
+  /// The same with the part of the way to the next one, 0 unless it retimes.
+  SourcePosition position_at(Frames timeline_frame, Rate timeline_rate) const;
+  float opacity_at(Frames timeline_frame) const;
+  /// The frame `d` after this one, or the nearest towards it that the content has.
+  Frames neighbour(Frames timeline_frame, int d, Rate timeline_rate) const;
+  /// Index of the last effect below `count` that needs neighbours, or −1.
+  int last_temporal(std::size_t count) const;
 };
+using CompiledSegmentPtr = std::shared_ptr<const CompiledSegment>;
+
+enum class TransitionKind { dissolve, dip, wipe, morph };
 
 struct CompiledLayer {
-  std::shared_ptr<const CompiledSegment> from, to;  ///< `to` only in a transition
-  Frames in = 0, out = 0;                           ///< of the transition
+  CompiledSegmentPtr from, to;  ///< `to` only in a transition
+  Frames in = 0, out = 0;       ///< of the transition
+  TransitionKind kind = TransitionKind::dissolve;
+  float colour[3] = {0, 0, 0};
+  float angle = 0, softness = 0;
+  StageRef transition;
+  std::shared_ptr<const CompiledLayer> from_matte, to_matte;
+  Hash128 identity;  ///< of the transition's kind and parameters
+
   float mix_at(Frames frame) const;
+  bool unseen() const { return from->unseen || (to && (to->unseen || kind == TransitionKind::morph)); }
 };
 
 struct CompiledInterval {
   Frames in = 0, out = 0;
   std::vector<CompiledLayer> layers;  ///< those that can be seen, lowest first
+  bool unseen = false;                ///< something in it cannot be shown live
 };
 
 /// One picture to fetch before a frame can be processed.
@@ -101,6 +163,9 @@ struct DecodeRequest {
   Hash128 lane;  ///< who reads: each use of a source has its own reader
   StageRef read, decode;
   bool offline = false;
+  int keep = 0;  ///< frames of the reader that will be asked for again soon
+
+  Hash128 key() const { return Hasher().add(lane).add(frame).done(); }
 };
 
 struct FrameRecipe {
@@ -114,17 +179,27 @@ class Program {
  public:
   /// Compiles the timeline as it is given; pass `as_played(timeline)` for playback. Media that are missing or
   /// unusable make their segments offline, which is no error.
-  static ProgramPtr compile(const TimelinePtr& timeline, MediaCatalog& media);
+  static ProgramPtr compile(const TimelinePtr& timeline, MediaCatalog& media,
+                            const RenderOptions& options = {});
 
   const TimelinePtr& timeline() const { return timeline_; }
+  const RenderOptions& options() const { return options_; }
+  /// Raster at the options' scale.
+  int width() const { return width_; }
+  int height() const { return height_; }
   Frames duration() const { return duration_; }
   const std::vector<CompiledInterval>& intervals() const { return intervals_; }
   int interval_at(Frames frame) const;
   const std::vector<Owner>& owners() const { return owners_; }
-  const std::vector<std::shared_ptr<const CompiledSegment>>& segments() const { return segments_; }
+  const std::vector<CompiledSegmentPtr>& segments() const { return segments_; }
 
-  /// Covers exactly what the frame's picture depends on.
+  /// Covers exactly what the frame's picture depends on, at full quality whatever the options are.
   Hash128 fingerprint(Frames frame) const;
+  /// The same for the picture as these options make it.
+  Hash128 picture_key(Frames frame) const;
+  /// Of a segment's picture after the first `count` effects of its stack.
+  Hash128 stack_key(const CompiledSegment& s, Frames frame, std::size_t count) const;
+
   FrameRecipe recipe(Frames frame, const SealLookup* seals) const;
   /// The stages that the frame goes through when it is made live.
   std::vector<StageRef> stages(Frames frame) const;
@@ -132,21 +207,35 @@ class Program {
   std::vector<StageRef> sealed_stages() const;
   StageRef display_stage() const { return display_; }
   StageRef mix_stage() const { return mix_; }
-  StageRef transition_stage() const { return transition_; }
+  /// From the working space to that of the screen; null when they are the same.
+  const CompiledEffect* output() const { return output_ ? &*output_ : nullptr; }
 
  private:
   friend class Compiler;
-  void gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane) const;
+  void gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane, int keep) const;
+  void gather(const CompiledSegment& s, Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane,
+              int keep) const;
+  void gather(const CompiledLayer& l, Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane,
+              int keep) const;
+  void add_layer(Hasher& h, const CompiledLayer& l, Frames frame) const;
+  void add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame) const;
+  void add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame) const;
 
   TimelinePtr timeline_;
+  RenderOptions options_;
+  int width_ = 0, height_ = 0;
   Frames duration_ = 0;
   std::vector<CompiledInterval> intervals_;
-  std::vector<std::shared_ptr<const CompiledSegment>> segments_;
+  std::vector<CompiledSegmentPtr> segments_;
   std::vector<Owner> owners_;
-  StageRef display_, mix_, transition_, sealed_read_, sealed_decode_, sealed_convert_;
+  std::optional<CompiledEffect> output_;
+  StageRef display_, mix_, sealed_read_, sealed_decode_, sealed_convert_;
 };
 
+/// Which reader a segment's source is read by.
+Hash128 lane_of(const Hash128& outer, const CompiledSegment& s);
+
 /// Changes when the same timeline would give other pixels than before, which breaks every seal.
-inline constexpr const char* kRendererVersion = "1";
+inline constexpr const char* kRendererVersion = "2";
 
 }  // namespace gc

@@ -1,9 +1,14 @@
 #include "render/renderer.h"
 
 #include <algorithm>
+#include <opencv2/core/ocl.hpp>
+#include <utility>
 
 #include "base/clock.h"
+#include "effects/motion.h"
+#include "effects/points.h"
 #include "media/convert.h"
+#include "render/device.h"
 
 namespace gc {
 namespace {
@@ -18,80 +23,393 @@ void timed(StageLog& log, const StageRef& stage, F&& step) {
       {stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
 }
 
-/// Walks a program in the order in which the requests were gathered.
+/// Rounds every value to half precision, in place.
+void round_half(Image& image) {
+  cv::Mat full(image.height(), image.width() * 4, CV_32F, image.data()), half;
+  cv::convertFp16(full, half);
+  cv::convertFp16(half, full);
+}
+
+Image cropped(const Image& from, const cv::Rect& part) {
+  Image image(part.width, part.height);
+  for (int y = 0; y < part.height; ++y)
+    std::copy_n(from.row(part.y + y) + 4 * part.x, 4 * part.width, image.row(y));
+  image.opaque = from.opaque;
+  return image;
+}
+
+/// A picture with its place on the raster.
+struct Piece {
+  Image image;
+  int left = 0, top = 0;
+};
+
+/// Makes a frame of a program from what was decoded for it.
 class Processor {
  public:
-  Processor(const Decoded& decoded, StageLog& log) : decoded_(decoded), log_(log) {}
+  Processor(const Decoded& decoded, StageLog& log, MemoryCache* cache, FrameNotes& notes)
+      : decoded_(decoded), log_(log), cache_(cache), notes_(notes) {}
 
-  Image canvas_of(const Program& program, Frames frame) {
-    const int w = program.timeline()->width, h = program.timeline()->height;
+  /// The composited tracks: of the whole raster, or of the region alone.
+  Image canvas_of(const Program& program, Frames frame, const Hash128& lane) {
+    const cv::Rect part = wanted(program);
     const int i = program.interval_at(frame);
     Image canvas;
     if (i >= 0)
       for (const CompiledLayer& layer : program.intervals()[static_cast<std::size_t>(i)].layers) {
-        Image picture = segment_picture(program, *layer.from, frame);
-        if (layer.to) {
-          const Image incoming = segment_picture(program, *layer.to, frame);
-          timed(log_, program.transition_stage(), [&] { dissolve(picture, incoming, layer.mix_at(frame)); });
+        if (layer.from->content == Content::adjustment && !layer.to) {
+          adjust(program, layer, frame, lane, canvas);
+          continue;
         }
-        if (canvas.empty() && picture.opaque) {
+        Image picture = layer_picture(program, layer, frame, lane);
+        const float opacity = layer.to ? 1.0f : layer.from->opacity_at(frame);
+        const Blend blend = layer.from->blend;
+        if (canvas.empty() && picture.opaque && opacity >= 1) {
           canvas = std::move(picture);
           continue;
         }
         timed(log_, program.mix_stage(), [&] {
-          if (canvas.empty()) canvas = Image::filled(w, h, 0, 0, 0, 0);
-          composite_over(canvas, picture, 1.0f);
+          if (canvas.empty()) canvas = Image::filled(part.width, part.height, 0, 0, 0, 0);
+          composite(canvas, picture, opacity, blend);
         });
       }
-    return canvas.empty() ? Image::filled(w, h, 0, 0, 0, 0) : std::move(canvas);
+    return canvas.empty() ? Image::filled(part.width, part.height, 0, 0, 0, 0) : std::move(canvas);
   }
 
   Image sealed(const Program& program) {
-    const Timeline& t = *program.timeline();
     Image image;
     timed(log_, program.sealed_stages()[2], [&] {
-      if (auto converted = to_image(*decoded_.pictures.front(), t.width, t.height))
+      if (auto converted = to_image(*decoded_.pictures.front(), program.width(), program.height()))
         image = std::move(*converted);
     });
-    return image.empty() ? hatched(t.width, t.height) : std::move(image);
+    return image.empty() ? hatched(program.width(), program.height()) : std::move(image);
+  }
+
+  /// The last steps: to the colours of the screen, and a region back to its place.
+  Image finished(const Program& program, Image canvas) {
+    if (const CompiledEffect* out = program.output()) {
+      const FrameContext at = context(program, 0, wanted(program).x, wanted(program).y);
+      timed(log_, out->stage, [&] { out->fixed->apply(canvas, at); });
+    }
+    if (!program.options().region) return canvas;
+    const cv::Rect part = wanted(program);
+    Image whole = Image::filled(program.width(), program.height(), 0, 0, 0, 1);
+    for (int y = 0; y < part.height; ++y)
+      std::copy_n(canvas.row(y), 4 * part.width, whole.row(part.y + y) + 4 * part.x);
+    return whole;
   }
 
  private:
-  Image segment_picture(const Program& program, const CompiledSegment& s, Frames frame) {
-    const int w = program.timeline()->width, h = program.timeline()->height;
-    Image image;
+  /// Pixels of this raster that are asked for.
+  static cv::Rect wanted(const Program& program) {
+    const cv::Rect whole(0, 0, program.width(), program.height());
+    const auto& r = program.options().region;
+    if (!r) return whole;
+    const int s = program.options().scale;
+    const cv::Rect part =
+        cv::Rect(r->x / s, r->y / s, std::max(1, r->width / s), std::max(1, r->height / s)) & whole;
+    return part.empty() ? cv::Rect(0, 0, 1, 1) : part;
+  }
+  static FrameContext context(const Program& program, Frames frame, int left, int top) {
+    FrameContext c;
+    c.frame = frame;
+    c.left = left, c.top = top;
+    c.width = program.width(), c.height = program.height();
+    c.scale = 1.0 / program.options().scale;
+    c.draft = program.options().draft;
+    return c;
+  }
+
+  Image layer_picture(const Program& program, const CompiledLayer& layer, Frames frame, const Hash128& lane) {
+    const cv::Rect part = wanted(program);
+    if (layer.to && layer.kind == TransitionKind::morph && !program.options().rendering) {
+      notes_.unseen = true;
+      return cropped(unseen_picture(program.width(), program.height()), part);
+    }
+    Image picture = segment_picture(program, *layer.from, layer.from_matte.get(), frame, lane);
+    if (!layer.to) return picture;
+    const Image incoming = segment_picture(program, *layer.to, layer.to_matte.get(), frame, lane);
+    const float t = layer.mix_at(frame);
+    timed(log_, layer.transition, [&] {
+      switch (layer.kind) {
+        case TransitionKind::dissolve:
+          dissolve(picture, incoming, t);
+          break;
+        case TransitionKind::dip:
+          dip(picture, incoming, t, layer.colour);
+          break;
+        case TransitionKind::wipe:
+          wipe(picture, incoming, t, layer.angle, layer.softness, part.x, part.y, program.width(),
+               program.height());
+          break;
+        case TransitionKind::morph:
+          picture = in_between(picture, incoming, t);
+          break;
+      }
+    });
+    return picture;
+  }
+
+  /// Works on everything below: the stack runs on the canvas, and opacity and matte say how much of it
+  /// counts.
+  void adjust(const Program& program, const CompiledLayer& layer, Frames frame, const Hash128& lane,
+              Image& canvas) {
+    const CompiledSegment& s = *layer.from;
+    const cv::Rect part = wanted(program);
+    if (canvas.empty()) canvas = Image::filled(part.width, part.height, 0, 0, 0, 0);
+    const float opacity = s.opacity_at(frame);
+    const bool whole = opacity >= 1 && !layer.from_matte;
+    Piece piece{whole ? std::move(canvas) : canvas.copy(), part.x, part.y};
+    run_effects(program, s, 0, s.effects.size(), frame, piece);
+    if (whole) {
+      canvas = std::move(piece.image);
+      return;
+    }
+    Image weight = Image::filled(part.width, part.height, 1, 1, 1, 1);
+    if (layer.from_matte) {
+      const Image matte = layer_picture(program, *layer.from_matte, frame, lane);
+      timed(log_, s.matte_stage,
+            [&] { apply_matte(weight, matte, s.segment->matte.luma, s.segment->matte.inverted); });
+    }
+    timed(log_, program.mix_stage(), [&] {
+      float* c = canvas.data();
+      for (std::size_t k = 0; k < canvas.floats(); ++k)
+        c[k] += (piece.image.data()[k] - c[k]) * weight.data()[k / 4 * 4 + 3] * opacity;
+    });
+  }
+
+  /// A segment's picture with its stack and its matte, cut to what is wanted.
+  Image segment_picture(const Program& program, const CompiledSegment& s, const CompiledLayer* matte,
+                        Frames frame, const Hash128& lane) {
+    const cv::Rect part = wanted(program);
+    if (s.unseen && !s.inner && !program.options().rendering) {
+      notes_.unseen = true;
+      return cropped(unseen_picture(program.width(), program.height()), part);
+    }
+    Piece piece = stack_picture(program, s, frame, s.effects.size(), lane);
+    if (piece.image.width() != part.width || piece.image.height() != part.height)
+      piece.image = cropped(piece.image, {part.x - piece.left, part.y - piece.top, part.width, part.height});
+    if (program.options().half) round_half(piece.image);
+    if (!s.segment->matte.track.empty()) {
+      const Image shape = matte ? layer_picture(program, *matte, frame, lane)
+                                : Image::filled(part.width, part.height, 0, 0, 0, 0);
+      timed(log_, s.matte_stage,
+            [&] { apply_matte(piece.image, shape, s.segment->matte.luma, s.segment->matte.inverted); });
+    }
+    return std::move(piece.image);
+  }
+
+  /// The content after the first `count` effects.
+  Piece stack_picture(const Program& program, const CompiledSegment& s, Frames frame, std::size_t count,
+                      const Hash128& lane) {
+    const int j = s.last_temporal(count);
+    if (j < 0) {
+      Piece piece{content_picture(program, s, frame, lane), 0, 0};
+      run_effects(program, s, 0, count, frame, piece);
+      return piece;
+    }
+    const auto temporal = static_cast<std::size_t>(j);
+    const CompiledEffect& e = s.effects[temporal];
+    std::vector<MemoryCache::Picture> held;
+    std::vector<const Image*> window;
+    for (int d = -e.window.before; d <= e.window.after; ++d) {
+      held.push_back(shared(program, s, s.neighbour(frame, d, program.timeline()->rate), temporal, lane));
+      window.push_back(held.back().get());
+    }
+    Piece piece{held[static_cast<std::size_t>(e.window.before)]->copy(), 0, 0};
+    FrameContext at = context(program, frame - s.in, 0, 0);
+    at.window = window;
+    timed(log_, e.stage, [&] { e.at(frame - s.in)->apply(piece.image, at); });
+    run_effects(program, s, temporal + 1, count, frame, piece);
+    return piece;
+  }
+
+  /// A neighbour's picture, made once for all frames that want it. Neighbours are always whole.
+  MemoryCache::Picture shared(const Program& program, const CompiledSegment& s, Frames frame,
+                              std::size_t count, const Hash128& lane) {
+    const auto make = [&] {
+      const bool before = std::exchange(whole_, true);
+      Image image = std::move(stack_picture(program, s, frame, count, lane).image);
+      whole_ = before;
+      return image;
+    };
+    if (!cache_) return std::make_shared<const Image>(make());
+    const Hash128 key = Hasher()
+                            .add(program.stack_key(s, frame, count))
+                            .add(program.width())
+                            .add(program.height())
+                            .add(program.options().draft * 2 + program.options().rendering)
+                            .done();
+    return cache_->get(key, make);
+  }
+
+  Image content_picture(const Program& program, const CompiledSegment& s, Frames frame, const Hash128& lane) {
+    const int w = program.width(), h = program.height();
     switch (s.content) {
       case Content::source: {
-        const FramePtr picture = decoded_.pictures[next_++];
-        if (!picture) return hatched(w, h);
-        timed(log_, s.convert, [&] {
-          if (auto converted = to_image(*picture, w, h)) image = std::move(*converted);
+        const SourcePosition p = s.position_at(frame, program.timeline()->rate);
+        Image image = source_picture(program, s, p.frame, lane);
+        if (p.fraction <= 0) return image;
+        const Image next = source_picture(program, s, p.frame + 1, lane);
+        timed(log_, s.retime, [&] {
+          if (s.unseen) image = in_between(image, next, static_cast<float>(p.fraction));
+          else dissolve(image, next, static_cast<float>(p.fraction));
         });
-        if (image.empty()) return hatched(w, h);
-        image.opaque = s.opaque;
-        break;
+        return image;
       }
-      case Content::generator:
-        timed(log_, s.convert, [&] {
-          image = Image(w, h);
-          s.generator->apply(image);
-        });
-        break;
-      case Content::composition:
-        image = canvas_of(*s.inner, s.frame_at(frame, program.timeline()->rate));
+      case Content::generator: {
+        Image image(w, h);
+        timed(log_, s.convert,
+              [&] { s.generator.at(frame - s.in)->apply(image, context(program, frame - s.in, 0, 0)); });
+        return image;
+      }
+      case Content::composition: {
+        Image image = canvas_of(*s.inner, s.frame_at(frame, program.timeline()->rate), lane_of(lane, s));
         image.opaque = image.opaque && s.opaque;  // as the forecast counts it: the same stages at every frame
-        break;
+        return image;
+      }
       case Content::offline:
-        ++next_;
-        return hatched(w, h);
+      case Content::adjustment:
+        break;
     }
-    for (const CompiledEffect& e : s.effects) timed(log_, e.stage, [&] { e.run->apply(image); });
+    return hatched(w, h);
+  }
+
+  Image source_picture(const Program& program, const CompiledSegment& s, Frames source_frame,
+                       const Hash128& lane) {
+    const auto it =
+        decoded_.index.find(DecodeRequest{"", source_frame, lane_of(lane, s), {}, {}, false, 0}.key());
+    const FramePtr picture = it == decoded_.index.end() ? nullptr : decoded_.pictures[it->second];
+    if (!picture) return hatched(program.width(), program.height());
+    Image image;
+    timed(log_, s.convert, [&] {
+      if (auto converted = to_image(*picture, program.width(), program.height(), s.placement))
+        image = std::move(*converted);
+      else notes_.trouble.push_back(converted.error().text());
+    });
+    if (image.empty()) return hatched(program.width(), program.height());
+    image.opaque = image.opaque && s.opaque;
     return image;
+  }
+
+  /// Runs effects [from, to) of a stack.
+  void run_effects(const Program& program, const CompiledSegment& s, std::size_t from, std::size_t to,
+                   Frames frame, Piece& piece) {
+    for (std::size_t i = from; i < to;) {
+      narrow(program, s, i, to, piece);
+      const CompiledEffect& e = s.effects[i];
+      const FrameContext at = context(program, frame - s.in, piece.left, piece.top);
+      if (goes_over(e)) {
+        std::size_t end = i;
+        while (end < to && goes_over(s.effects[end])) ++end;
+        if (run_on_accelerator(s, i, end, at, piece)) i = end;
+      } else if (e.point) {
+        i = run_fused(s, i, to, at, piece);
+      } else {
+        const auto run = e.at(frame - s.in);
+        if (!run->identity()) timed(log_, e.stage, [&] { run->apply(piece.image, at); });
+        ++i;
+      }
+    }
+  }
+  static bool goes_over(const CompiledEffect& e) {
+    return e.device == Device::accelerator && accelerator_working();
+  }
+
+  /// A region is cut out, with what the effects to come reach beyond it, as soon as none of them needs the
+  /// whole.
+  void narrow(const Program& program, const CompiledSegment& s, std::size_t from, std::size_t to,
+              Piece& piece) {
+    if (!program.options().region || whole_) return;
+    int reach = 0;
+    for (std::size_t i = from; i < to; ++i) {
+      if (s.effects[i].whole) return;
+      reach += s.effects[i].reach;
+    }
+    const cv::Rect part = wanted(program);
+    const cv::Rect have(piece.left, piece.top, piece.image.width(), piece.image.height());
+    const cv::Rect need =
+        cv::Rect(part.x - reach, part.y - reach, part.width + 2 * reach, part.height + 2 * reach) & have;
+    if (need == have) return;
+    piece.image = cropped(piece.image, {need.x - have.x, need.y - have.y, need.width, need.height});
+    piece.left = need.x, piece.top = need.y;
+  }
+
+  /// Point operations in a row pass over each tile one after another.
+  std::size_t run_fused(const CompiledSegment& s, std::size_t from, std::size_t to, const FrameContext& at,
+                        Piece& piece) {
+    std::vector<std::shared_ptr<const EffectInstance>> held;
+    std::vector<const PointInstance*> points;
+    std::vector<const CompiledEffect*> whose;
+    std::size_t i = from;
+    for (; i < to; ++i) {
+      const CompiledEffect& e = s.effects[i];
+      if (!e.point || (e.device == Device::accelerator && i > from && accelerator_working())) break;
+      held.push_back(e.at(at.frame));
+      if (held.back()->identity()) continue;
+      points.push_back(static_cast<const PointInstance*>(held.back().get()));
+      whose.push_back(&e);
+    }
+    if (points.empty()) return i;
+    const CpuStopwatch cpu;
+    const Stopwatch wall;
+    std::vector<double> ms;
+    run_points(points, piece.image, at, &ms);
+    const double share = wall.ms() > 0 ? cpu.ms() / wall.ms() : 1;
+    for (std::size_t k = 0; k < points.size(); ++k) {
+      const StageRef& stage = whose[k]->stage;
+      log_.push_back(
+          {stage.kind, stage.key, static_cast<float>(ms[k]), static_cast<float>(ms[k] * share), stage.owner});
+    }
+    return i;
+  }
+
+  /// Effects [from, to) on the accelerator. The picture in this memory stays as it was until they have all
+  /// succeeded, so that a device that fails half-way loses nothing: false, and the processor starts over with
+  /// them.
+  bool run_on_accelerator(const CompiledSegment& s, std::size_t from, std::size_t to, const FrameContext& at,
+                          Piece& piece) {
+    const std::size_t logged = log_.size();
+    bool opaque = piece.image.opaque;
+    try {
+      cv::UMat image;
+      timed(log_, s.effects[from].transfer, [&] { as_mat<cv::Mat>(piece.image).copyTo(image); });
+      bool done = true;
+      for (std::size_t i = from; i < to && done; ++i) {
+        const CompiledEffect& e = s.effects[i];
+        const auto run = e.at(at.frame);
+        if (run->identity()) continue;
+        timed(log_, e.stage, [&] {
+          done = !accelerator_drill() && run->apply(image, opaque, at);
+          cv::ocl::finish();
+        });
+        if (e.type->places) opaque = false;
+      }
+      if (done) {
+        timed(log_, s.effects[from].transfer, [&] {
+          cv::Mat to_here = as_mat<cv::Mat>(piece.image);
+          image.copyTo(to_here);
+        });
+        piece.image.opaque = opaque;
+        return true;
+      }
+    } catch (const cv::Exception&) {
+      // Told apart from success only; what a driver says helps nobody at the desk.
+    }
+    log_.resize(logged);
+    accelerator_failed();
+    notes_.trouble.push_back(
+        "The accelerator failed; the processor does its work from here on, and no frame was lost. Start the "
+        "program "
+        "again to use the accelerator again.");
+    return false;
   }
 
   const Decoded& decoded_;
   StageLog& log_;
-  std::size_t next_ = 0;
+  MemoryCache* cache_;
+  FrameNotes& notes_;
+  bool whole_ = false;  ///< making a neighbour, which is whole whatever the region
 };
 
 }  // namespace
@@ -111,6 +429,7 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, Sta
   } else {
     open_.splice(open_.begin(), open_, it);
   }
+  if (request.keep > 0) open_.front().reader->keep(request.keep);
   auto frame = open_.front().reader->read(request.frame, &times);
   into.steady_ms += times.steady_ms();
   into.decodes_between = into.decodes_between || !open_.front().reader->info().intra;
@@ -126,8 +445,10 @@ Decoded Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLo
   for (bool again = true; again;) {
     again = false;
     d.pictures.clear();
+    d.index.clear();
     d.steady_ms = 0, d.decodes_between = false;
     for (const DecodeRequest& request : recipe.requests) {
+      d.index[request.key()] = d.pictures.size();
       if (request.offline) {
         d.pictures.push_back(nullptr);
         continue;
@@ -152,15 +473,38 @@ Decoded Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLo
   return d;
 }
 
-Image process(const Program& program, const Decoded& decoded, StageLog& log) {
-  Processor p(decoded, log);
-  return decoded.recipe.seal ? p.sealed(program) : p.canvas_of(program, decoded.recipe.frame);
+Image process(const Program& program, const Decoded& decoded, StageLog& log, MemoryCache* cache,
+              FrameNotes* notes) {
+  FrameNotes unheard;
+  Processor p(decoded, log, cache, notes ? *notes : unheard);
+  if (decoded.recipe.seal) return p.sealed(program);
+  return p.finished(program, p.canvas_of(program, decoded.recipe.frame, {}));
 }
 
 Image render_frame(const Program& program, Frames frame, const SealLookup* seals, Decoders& decoders,
-                   StageLog& log) {
+                   StageLog& log, MemoryCache* cache, FrameNotes* notes) {
   const Decoded decoded = decoders.fetch(program, program.recipe(frame, seals), seals, log);
-  return process(program, decoded, log);
+  if (notes) notes->trouble = decoded.trouble;
+  // Neighbours are shared within one frame too: a window of a window asks for the same pictures.
+  MemoryCache own(std::size_t{1} << 30);
+  return process(program, decoded, log, cache ? cache : &own, notes);
+}
+
+Image unseen_picture(int width, int height) {
+  Image image = Image::filled(width, height, 0.06f, 0.06f, 0.06f, 1);
+  // A dashed outline, as the skyline draws what is unseen.
+  const int inset = std::max(2, height / 12), thick = std::max(1, height / 180),
+            dash = std::max(4, height / 24);
+  for (int y = inset; y < height - inset; ++y)
+    for (int x = inset; x < width - inset; ++x) {
+      const bool across = y < inset + thick || y >= height - inset - thick,
+                 down = x < inset + thick || x >= width - inset - thick;
+      if ((across && x / dash % 2 == 0) || (down && y / dash % 2 == 0)) {
+        float* p = image.row(y) + 4 * x;
+        p[0] = p[1] = p[2] = 0.55f;
+      }
+    }
+  return image;
 }
 
 Image hatched(int width, int height) {

@@ -2,7 +2,9 @@
 // number of frames at once).
 #pragma once
 #include <list>
+#include <unordered_map>
 
+#include "render/cache.h"
 #include "render/program.h"
 
 namespace gc {
@@ -12,7 +14,8 @@ using StageLog = std::vector<StageSample>;
 
 struct Decoded {
   FrameRecipe recipe;
-  std::vector<FramePtr> pictures;  ///< one for each request; null where it is offline
+  std::vector<FramePtr> pictures;                  ///< one for each request; null where it is offline
+  std::unordered_map<Hash128, std::size_t> index;  ///< of a request's key
   std::vector<std::string> trouble;
   double steady_ms = 0;          ///< what fetching takes of a frame that is reached from the one before it
   bool decodes_between = false;  ///< some source is long GOP
@@ -37,13 +40,23 @@ class Decoders {
   std::size_t most_;
 };
 
+/// What is to be said of a finished frame besides its picture.
+struct FrameNotes {
+  bool unseen = false;               ///< something in it shows only after rendering
+  std::vector<std::string> trouble;  ///< what went wrong on the way, in sentences
+};
+
 /// Processes fetched pictures into the finished frame. Pictures that are missing are drawn as a hatched
-/// plane.
-Image process(const Program& program, const Decoded& decoded, StageLog& log);
+/// plane. With a cache, effects that need neighbouring frames share them with the frames next to this one.
+Image process(const Program& program, const Decoded& decoded, StageLog& log, MemoryCache* cache = nullptr,
+              FrameNotes* notes = nullptr);
 
 /// One frame from nothing: for stills and tests.
 Image render_frame(const Program& program, Frames frame, const SealLookup* seals, Decoders& decoders,
-                   StageLog& log);
+                   StageLog& log, MemoryCache* cache = nullptr, FrameNotes* notes = nullptr);
+
+/// The picture of something that cannot be shown live: an empty frame with a dashed outline.
+Image unseen_picture(int width, int height);
 
 /// The picture of something offline: diagonal bars that no camera makes.
 Image hatched(int width, int height);

@@ -37,7 +37,8 @@ void place(const Track& track, int index, Layout& out) {
       if (before + after > 0) {
         from.live_out = at + after;
         to.live_in = at - before;
-        out.transitions.push_back({at - before, at + after, pending_from, current, pending->kind});
+        out.transitions.push_back(
+            {at - before, at + after, pending_from, current, pending->kind, pending->params});
       }
     }
     pending = nullptr;

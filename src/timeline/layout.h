@@ -21,6 +21,7 @@ struct PlacedTransition {
   Frames in = 0, out = 0;
   int from = -1, to = -1;  ///< indices into Layout::placed
   std::string kind;
+  Json params;
 };
 
 /// One layer of an interval: a segment, or two in transition.

@@ -82,6 +82,73 @@ TimelinePtr with_param(const Timeline& timeline, const std::string& segment, con
   return with_segment(timeline, std::move(changed));
 }
 
+namespace {
+
+/// The timeline with the segment's stack changed by `edit`, which says whether it could.
+template <class Edit>
+TimelinePtr with_stack(const Timeline& timeline, const std::string& segment, Edit&& edit) {
+  const SegmentPtr old = find_segment(timeline, segment);
+  if (!old) return nullptr;
+  auto changed = std::make_shared<Segment>(*old);
+  return edit(*changed) ? with_segment(timeline, std::move(changed)) : nullptr;
+}
+
+auto place_of(Segment& s, const std::string& effect) {
+  return std::find_if(s.stack.begin(), s.stack.end(), [&](const Effect& e) { return e.id == effect; });
+}
+
+}  // namespace
+
+TimelinePtr with_effect_added(const Timeline& timeline, const std::string& segment, Effect effect,
+                              std::size_t at) {
+  return with_stack(timeline, segment, [&](Segment& s) {
+    if (effect.id.empty() || effect_of(s, effect.id)) effect.id = free_effect_id(s, effect.type);
+    s.stack.insert(s.stack.begin() + static_cast<std::ptrdiff_t>(std::min(at, s.stack.size())),
+                   std::move(effect));
+    return true;
+  });
+}
+
+TimelinePtr with_effect_removed(const Timeline& timeline, const std::string& segment,
+                                const std::string& effect) {
+  return with_stack(timeline, segment, [&](Segment& s) {
+    const auto it = place_of(s, effect);
+    if (it == s.stack.end()) return false;
+    s.stack.erase(it);
+    return true;
+  });
+}
+
+TimelinePtr with_effect_moved(const Timeline& timeline, const std::string& segment, const std::string& effect,
+                              std::size_t to) {
+  return with_stack(timeline, segment, [&](Segment& s) {
+    const auto it = place_of(s, effect);
+    if (it == s.stack.end()) return false;
+    Effect moved = std::move(*it);
+    s.stack.erase(it);
+    s.stack.insert(s.stack.begin() + static_cast<std::ptrdiff_t>(std::min(to, s.stack.size())),
+                   std::move(moved));
+    return true;
+  });
+}
+
+TimelinePtr with_effect_device(const Timeline& timeline, const std::string& segment,
+                               const std::string& effect, const std::string& device) {
+  return with_stack(timeline, segment, [&](Segment& s) {
+    Effect* e = effect_of(s, effect);
+    if (e) e->device = device;
+    return e != nullptr;
+  });
+}
+
+std::string free_effect_id(const Segment& segment, const std::string& type) {
+  for (int n = 1;; ++n) {
+    const std::string id = segment.id + "-" + type + (n > 1 ? "-" + std::to_string(n) : "");
+    if (std::none_of(segment.stack.begin(), segment.stack.end(), [&](const Effect& e) { return e.id == id; }))
+      return id;
+  }
+}
+
 bool bypassed(const Timeline& timeline, const std::string& segment, const std::string& effect) {
   return std::any_of(timeline.slips.begin(), timeline.slips.end(),
                      [&](const Slip& s) { return s.open() && s.segment == segment && s.effect == effect; });

@@ -21,7 +21,8 @@ struct Effect {
   bool enabled = true;
   bool ours =
       true;  ///< false for an effect of another program: passed through in the picture and kept in the file
-  Json foreign;  ///< the object as read, for fields that are not ours
+  std::string device;  ///< "" as the setting says, "processor" or "accelerator"
+  Json foreign;        ///< the object as read, for fields that are not ours
 };
 
 /// A file that frames come from. Width, height and codec are found when it is opened, not stored.
@@ -33,9 +34,26 @@ struct MediaSource {
   Rate rate;
   Frames start = 0;  ///< number of the file's first frame in its own time
   Frames length = 0;
+  std::string colour_space;  ///< a name of media/colour.h; empty: that of the timeline
 };
 
-enum class Content { source, composition, generator, offline };
+/// An adjustment has no picture of its own: its stack works on everything below it.
+enum class Content { source, composition, generator, offline, adjustment };
+
+/// How a picture of another shape is brought to the raster: whole with bars, cut to cover it, distorted, or
+/// pixel for pixel.
+enum class Fit { fit, fill, stretch, centre };
+
+/// What is shown between two source frames: the earlier, a blend of both, or a picture made by optical flow.
+enum class Between { nearest, blend, flow };
+
+/// Another track's picture as this segment's matte.
+struct Matte {
+  std::string track;  ///< id; empty for none
+  bool luma = false;  ///< its Rec. 709 luma × alpha instead of its alpha
+  bool inverted = false;
+  bool operator==(const Matte&) const = default;
+};
 
 /// A source range, a composition or a generator placed on a track.
 struct Segment {
@@ -50,6 +68,11 @@ struct Segment {
   Ratio speed;                ///< 1 as shot, 0 frozen, negative backwards
   std::vector<Effect> stack;  ///< first is applied first
   bool enabled = true;
+  std::string blend = "normal";  ///< a name of media/blend.h
+  Json opacity = 1.0;            ///< 0…1, a number or keys
+  Matte matte;
+  Fit fit = Fit::fit;
+  Between between = Between::nearest;
   Json foreign;
 };
 using SegmentPtr = std::shared_ptr<const Segment>;
@@ -59,11 +82,12 @@ struct Gap {
   Json foreign;
 };
 
-/// A dissolve around the cut it stands on: from cut − in_offset to cut + out_offset.
+/// A change of picture around the cut it stands on: from cut − in_offset to cut + out_offset.
 struct Transition {
   std::string id;
-  std::string kind = "dissolve";
+  std::string kind = "dissolve";  ///< "dissolve", "dip", "wipe" or "morph"; others play as a dissolve
   Frames in_offset = 0, out_offset = 0;
+  Json params = Json::object();  ///< "colour" of a dip; "angle" and "softness" of a wipe
   Json foreign;
 };
 
@@ -81,6 +105,7 @@ struct Track {
   std::string name;
   bool video = true;
   bool enabled = true;
+  bool matte_only = false;  ///< not seen itself; serves other tracks as their matte
   std::vector<Item> items;
   Json foreign;
 };
@@ -105,14 +130,25 @@ struct Slip {
   bool open() const { return lifted.empty(); }
 };
 
+/// What an effect that we cannot run costs, by hand or from a table: time a frame at a raster, and where it
+/// is spent.
+struct CostCard {
+  double ms = 0;
+  int width = 1920, height = 1080;
+  std::string device = "processor";  ///< or "accelerator"
+};
+
 struct Timeline {
   std::string name;
   Rate rate;
-  int width = 1920, height = 1080;  ///< raster in pixels
-  Frames start = 0;                 ///< timecode of frame 0
-  std::vector<TrackPtr> tracks;     ///< video tracks stack upward in order
+  int width = 1920, height = 1080;         ///< raster in pixels
+  Frames start = 0;                        ///< timecode of frame 0
+  std::string working_space = "Rec. 709";  ///< in which pictures are processed; see media/colour.h
+  std::string display_space = "Rec. 709";  ///< in which they are shown and delivered
+  std::vector<TrackPtr> tracks;            ///< video tracks stack upward in order
   std::map<std::string, std::shared_ptr<const MediaSource>> sources;
   std::map<std::string, std::shared_ptr<const Composition>> compositions;
+  std::map<std::string, CostCard> cards;  ///< by the name of the effect
   std::vector<Slip> slips;
   std::vector<std::string> remarks;  ///< what was odd about the file it was read from, in sentences
   Json foreign;
@@ -133,6 +169,18 @@ TimelinePtr with_segment(const Timeline& timeline, SegmentPtr replacement);
 /// The timeline with one effect's parameter changed; null when there is no such effect.
 TimelinePtr with_param(const Timeline& timeline, const std::string& segment, const std::string& effect,
                        const std::string& param, const Json& value);
+
+/// Edits of a stack; null when there is no such segment or effect. `at` is a place in the stack, clamped.
+TimelinePtr with_effect_added(const Timeline& timeline, const std::string& segment, Effect effect,
+                              std::size_t at);
+TimelinePtr with_effect_removed(const Timeline& timeline, const std::string& segment,
+                                const std::string& effect);
+TimelinePtr with_effect_moved(const Timeline& timeline, const std::string& segment, const std::string& effect,
+                              std::size_t to);
+TimelinePtr with_effect_device(const Timeline& timeline, const std::string& segment,
+                               const std::string& effect, const std::string& device);
+/// An id that no effect of the segment has yet.
+std::string free_effect_id(const Segment& segment, const std::string& type);
 
 /// The timeline with an open slip for this effect, or with that slip lifted. Null when there is no such
 /// effect.

@@ -4,6 +4,8 @@
 #include "effects/registry.h"
 #include "support.h"
 
+using gc::test::context_of;
+
 namespace OCIO = OCIO_NAMESPACE;
 
 namespace gc {
@@ -33,7 +35,7 @@ const Json kGrade{{"slope", {1.2, 0.9, 1.05}},
 TEST(Cdl, FollowsItsFormula) {
   const Image in = ramp();
   Image out = in.copy();
-  make(cdl_effect(), kGrade)->apply(out);
+  make(cdl_effect(), kGrade)->apply(out, context_of(out));
   for (std::size_t i = 0; i < in.floats(); i += 4) {
     double c[3];
     for (std::size_t k = 0; k < 3; ++k)
@@ -58,7 +60,7 @@ TEST(Cdl, AgreesWithOpenColorIO) {
   const auto cpu =
       OCIO::Config::CreateRaw()->getProcessor(cdl)->getOptimizedCPUProcessor(OCIO::OPTIMIZATION_LOSSLESS);
   Image ours = ramp(), theirs = ramp();
-  make(cdl_effect(), kGrade)->apply(ours);
+  make(cdl_effect(), kGrade)->apply(ours, context_of(ours));
   OCIO::PackedImageDesc pixels(theirs.data(), 64, 36, 4);
   cpu->apply(pixels);
   for (std::size_t i = 0; i < ours.floats(); ++i) ASSERT_NEAR(ours.data()[i], theirs.data()[i], 1e-5);
@@ -71,7 +73,7 @@ TEST(Cdl, NeutralValuesAreNoStage) {
 
 TEST(Cdl, GradesTheColourOfTransparentPixelsNotTheirProduct) {
   Image half = Image::filled(8, 8, 0.2f, 0.2f, 0.2f, 0.5f);  // premultiplied: the colour is 0.4
-  make(cdl_effect(), {{"offset", {0.1, 0.1, 0.1}}})->apply(half);
+  make(cdl_effect(), {{"offset", {0.1, 0.1, 0.1}}})->apply(half, context_of(half));
   EXPECT_NEAR(half.data()[0], 0.25f, 1e-5);
 }
 
@@ -80,7 +82,7 @@ TEST(Cdl, GradesTheColourOfTransparentPixelsNotTheirProduct) {
 TEST(Blur, HasTheShapeOfAGaussian) {
   Image dot = Image::filled(101, 101, 0, 0, 0, 1);
   dot.row(50)[4 * 50] = 1;
-  make(blur_effect(), {{"sigma", 5.0}}, 101, 101)->apply(dot);
+  make(blur_effect(), {{"sigma", 5.0}}, 101, 101)->apply(dot, context_of(dot));
   const auto at = [&](int dx) { return static_cast<double>(dot.row(50)[4 * (50 + dx)]); };
   for (const int dx : {3, 5, 8, 10}) EXPECT_NEAR(at(dx) / at(0), std::exp(-dx * dx / 50.0), 0.01);
   double sum = 0;
@@ -108,7 +110,7 @@ TEST(SpatialNr, TakesNoiseAwayAndLeavesEdges) {
     return std::sqrt(sum / static_cast<double>(i.floats()));
   };
   const double before = error(noisy);
-  make(spatial_nr_effect(), {{"radius", 4}, {"strength", 0.1}}, 128, 72)->apply(noisy);
+  make(spatial_nr_effect(), {{"radius", 4}, {"strength", 0.1}}, 128, 72)->apply(noisy, context_of(noisy));
   EXPECT_LT(error(noisy), before / 3);
   EXPECT_NEAR(noisy.row(30)[4 * 63], 0.3f, 0.02) << "the edge must stay where it is";
   EXPECT_NEAR(noisy.row(30)[4 * 64], 0.8f, 0.02);
@@ -117,7 +119,7 @@ TEST(SpatialNr, TakesNoiseAwayAndLeavesEdges) {
 TEST(TransformEffect, PlacesAPictureInThePicture) {
   Image white = Image::filled(160, 90, 1, 1, 1, 1);
   make(transform_effect(), {{"x", 0.75}, {"y", 0.25}, {"scale", 0.25}, {"opacity", 0.5}}, 160, 90)
-      ->apply(white);
+      ->apply(white, context_of(white));
   EXPECT_FLOAT_EQ(white.row(22)[4 * 120 + 3], 0.5f);
   EXPECT_FLOAT_EQ(white.row(22)[4 * 120], 0.5f) << "premultiplied";
   EXPECT_FLOAT_EQ(white.row(70)[4 * 20 + 3], 0);
@@ -128,7 +130,7 @@ TEST(TransformEffect, PlacesAPictureInThePicture) {
 
 TEST(Contrast, TurnsAboutItsPivot) {
   Image i = Image::filled(4, 4, 0.2f, 0.435f, 0.8f, 1);
-  make(contrast_effect(), {{"contrast", 1.5}, {"pivot", 0.435}})->apply(i);
+  make(contrast_effect(), {{"contrast", 1.5}, {"pivot", 0.435}})->apply(i, context_of(i));
   EXPECT_NEAR(i.data()[0], (0.2 - 0.435) * 1.5 + 0.435, 1e-6);
   EXPECT_NEAR(i.data()[1], 0.435, 1e-6);
   EXPECT_NEAR(i.data()[2], (0.8 - 0.435) * 1.5 + 0.435, 1e-6);
@@ -136,15 +138,15 @@ TEST(Contrast, TurnsAboutItsPivot) {
 
 TEST(SaturationEffect, KeepsLumaAndReachesGrey) {
   Image i = Image::filled(4, 4, 0.9f, 0.2f, 0.4f, 1);
-  make(saturation_effect(), {{"amount", 0}})->apply(i);
+  make(saturation_effect(), {{"amount", 0}})->apply(i, context_of(i));
   const double luma = 0.2126 * 0.9 + 0.7152 * 0.2 + 0.0722 * 0.4;
   for (std::size_t c = 0; c < 3; ++c) EXPECT_NEAR(i.data()[c], luma, 1e-6);
 }
 
 TEST(SharpenEffect, IsTheUnsharpMask) {
   Image picture = ramp(), soft = ramp(), sharp = ramp();
-  make(blur_effect(), {{"sigma", 2.0}})->apply(soft);
-  make(sharpen_effect(), {{"sigma", 2.0}, {"amount", 0.7}})->apply(sharp);
+  make(blur_effect(), {{"sigma", 2.0}})->apply(soft, context_of(soft));
+  make(sharpen_effect(), {{"sigma", 2.0}, {"amount", 0.7}})->apply(sharp, context_of(sharp));
   for (std::size_t i = 0; i < picture.floats(); ++i)
     ASSERT_NEAR(sharp.data()[i],
                 i % 4 == 3 ? 1 : picture.data()[i] + 0.7 * (picture.data()[i] - soft.data()[i]), 1e-5);
@@ -153,7 +155,7 @@ TEST(SharpenEffect, IsTheUnsharpMask) {
 TEST(DirectionalBlurEffect, SpreadsAlongItsLineOnly) {
   Image dot = Image::filled(61, 61, 0, 0, 0, 1);
   dot.row(30)[4 * 30] = 1;
-  make(directional_blur_effect(), {{"length", 20}, {"angle", 0}}, 61, 61)->apply(dot);
+  make(directional_blur_effect(), {{"length", 20}, {"angle", 0}}, 61, 61)->apply(dot, context_of(dot));
   EXPECT_NEAR(dot.row(30)[4 * 24], 0.05, 0.003);
   EXPECT_NEAR(dot.row(33)[4 * 30], 0, 1e-9);
   EXPECT_NEAR(dot.row(30)[4 * 45], 0, 1e-6);
@@ -164,7 +166,7 @@ TEST(GlowEffect, LightensAroundBrightPartsAndNeverDarkens) {
   for (int x = 60; x < 68; ++x)
     for (int y = 32; y < 40; ++y) i.row(y)[4 * x] = 1;
   const Image before = i.copy();
-  make(glow_effect(), {{"threshold", 0.6}, {"sigma", 6}, {"amount", 2}}, 128, 72)->apply(i);
+  make(glow_effect(), {{"threshold", 0.6}, {"sigma", 6}, {"amount", 2}}, 128, 72)->apply(i, context_of(i));
   EXPECT_GT(i.row(36)[4 * 72], 0.13f);
   EXPECT_NEAR(i.row(5)[4 * 5], 0.1f, 1e-4);
   for (std::size_t k = 0; k < i.floats(); ++k) ASSERT_GE(i.data()[k], before.data()[k] - 1e-6);
@@ -173,7 +175,8 @@ TEST(GlowEffect, LightensAroundBrightPartsAndNeverDarkens) {
 TEST(VignetteEffect, LeavesTheMiddleAndDarkensTheCorners) {
   for (const auto& [w, h] : {std::pair{128, 72}, std::pair{127, 71}}) {
     Image i = Image::filled(w, h, 0.5f, 0.5f, 0.5f, 1);
-    make(vignette_effect(), {{"amount", 0.6}, {"size", 0.4}, {"softness", 0.6}}, w, h)->apply(i);
+    make(vignette_effect(), {{"amount", 0.6}, {"size", 0.4}, {"softness", 0.6}}, w, h)
+        ->apply(i, context_of(i));
     EXPECT_FLOAT_EQ(i.row(h / 2)[4 * (w / 2)], 0.5f);
     EXPECT_NEAR(i.row(0)[0], 0.5 * 0.4, 0.01);
     for (int y = 0; y < h; ++y)
@@ -188,7 +191,7 @@ TEST(EveryEffect, KeepsSizeAlphaAndOpacityAndIsSafeAtItsLimits) {
       for (const ParamSpec& s : type->params) p[s.name] = s.least + where * (s.most - s.least);
       if (type->id == "spatial_nr" || type->id == "blur") p = Json::object();  // their limits only take long
       Image i = ramp();
-      make(*type, p)->apply(i);
+      make(*type, p)->apply(i, context_of(i));
       EXPECT_EQ(i.width(), 64) << type->id;
       for (std::size_t k = 0; k < i.floats(); ++k)
         ASSERT_TRUE(std::isfinite(i.data()[k])) << type->id << " at " << where;
@@ -212,7 +215,8 @@ TEST(Composite, IsPorterDuffOver) {
 
 TEST(TitleGenerator, PaintsTextWhereItIsAskedTo) {
   Image i(320, 180);
-  make(title_generator(), {{"text", "Kiln"}, {"size", 0.3}, {"x", 0.5}, {"y", 0.5}}, 320, 180)->apply(i);
+  make(title_generator(), {{"text", "Kiln"}, {"size", 0.3}, {"x", 0.5}, {"y", 0.5}}, 320, 180)
+      ->apply(i, context_of(i));
   double middle = 0, edge = 0;
   for (int y = 0; y < 180; ++y)
     for (int x = 0; x < 320; ++x)

@@ -77,8 +77,8 @@ TEST(Pacing, DoesNotSpiralWhenSkippedFramesMustBeDecoded) {
 }
 
 TEST(Pacing, ASlowDecoderIsNotSentSecondsAhead) {
-  // Decoding takes 38 of 40 ms for a while. After a stall of half a second no skip may be longer than the stall, a
-  // group and the read-ahead together.
+  // Decoding takes 38 of 40 ms for a while. After a stall of half a second no skip may be longer than the
+  // stall, a group and the read-ahead together.
   Pacer pacer({2, 12, 40});
   double now = 0;
   std::int64_t last = -1, longest = 0;

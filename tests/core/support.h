@@ -119,6 +119,13 @@ inline Effect blur(const std::string& id, double sigma) {
   return {id, "blur", {{"sigma", sigma}}, true, true, {}};
 }
 
+/// The context of a whole picture, frame 0.
+inline FrameContext context_of(const Image& image, Frames frame = 0) {
+  FrameContext c;
+  c.frame = frame, c.width = image.width(), c.height = image.height();
+  return c;
+}
+
 inline Image frame_of(const Program& p, Frames f, const SealLookup* seals = nullptr) {
   Decoders d;
   StageLog log;

@@ -1,0 +1,99 @@
+#include "effects/points.h"
+
+#include <algorithm>
+#include <mutex>
+
+#include "base/clock.h"
+
+#define GC_CLONES __attribute__((target_clones("avx2", "default")))
+
+namespace gc {
+namespace {
+
+GC_CLONES void divide(float* p, std::size_t n) {
+  for (std::size_t i = 0; i < n; ++i) {
+    const float a = p[4 * i + 3], k = a > 0 ? 1 / a : 0;
+    p[4 * i] *= k, p[4 * i + 1] *= k, p[4 * i + 2] *= k;
+  }
+}
+GC_CLONES void multiply(float* p, std::size_t n) {
+  for (std::size_t i = 0; i < n; ++i) {
+    const float a = p[4 * i + 3];
+    p[4 * i] *= a, p[4 * i + 1] *= a, p[4 * i + 2] *= a;
+  }
+}
+
+}  // namespace
+
+void unpremultiply(float* rgba, std::size_t pixels) { divide(rgba, pixels); }
+void premultiply(float* rgba, std::size_t pixels) { multiply(rgba, pixels); }
+
+bool EffectInstance::apply(cv::UMat&, bool, const FrameContext&) const { return false; }
+
+void PointInstance::apply(Image& image, const FrameContext& at) const {
+  const PointInstance* self = this;
+  run_points({&self, 1}, image, at);
+}
+
+void run_points(std::span<const PointInstance* const> effects, Image& image, const FrameContext& at,
+                std::vector<double>* ms) {
+  if (ms) ms->assign(effects.size(), 0.0);
+  const auto width = static_cast<std::size_t>(image.width());
+  // Short rows are taken several at a time only where every effect is free of its place; a row is the unit
+  // here, and wide rows are cut.
+  const bool timed = ms && effects.size() > 1;
+  const Stopwatch all;
+  for (int y = 0; y < image.height(); ++y)
+    for (std::size_t x = 0; x < width; x += kTilePixels) {
+      const std::size_t n = std::min(kTilePixels, width - x);
+      float* p = image.row(y) + 4 * x;
+      if (!image.opaque) divide(p, n);
+      double before = timed ? now_ms() : 0;
+      for (std::size_t e = 0; e < effects.size(); ++e) {
+        effects[e]->pixels(p, n, at.left + static_cast<int>(x), at.top + y, at);
+        if (timed) {
+          const double after = now_ms();
+          (*ms)[e] += after - before;
+          before = after;
+        }
+      }
+      if (!image.opaque) multiply(p, n);
+    }
+  if (ms && !timed && !effects.empty()) ms->front() = all.ms();
+}
+
+bool run_point_kernel(const char* body, const std::string& prelude, cv::UMat& image, bool opaque,
+                      const FrameContext& at, const std::vector<float>& args,
+                      const std::vector<float>& table) {
+  static constexpr const char* kAround = R"(
+__kernel void point(__global uchar* data, int step, int offset, int rows, int cols, int left, int top, int w, int h,
+                    int frame, int opaque, __global const float* a, __global const float* table) {
+  const int col = get_global_id(0), row = get_global_id(1);
+  if (col >= cols || row >= rows) return;
+  __global float4* at = (__global float4*)(data + row * step + offset) + col;
+  const int x = left + col, y = top + row;
+  float4 p = *at;
+  if (!opaque) p.xyz *= p.w > 0 ? 1 / p.w : 0;
+)";
+  const cv::ocl::ProgramSource source(prelude + kAround + body +
+                                      "\n  if (!opaque) p.xyz *= p.w;\n  *at = p;\n}\n");
+  cv::ocl::Kernel kernel("point", source, "-cl-fp32-correctly-rounded-divide-sqrt");
+  if (kernel.empty()) kernel.create("point", source, "");
+  if (kernel.empty()) return false;
+  const auto upload = [](const std::vector<float>& v) {
+    cv::UMat m;
+    const float none = 0;
+    cv::Mat(1, std::max(1, static_cast<int>(v.size())), CV_32F,
+            const_cast<float*>(v.empty() ? &none : v.data()))
+        .copyTo(m);
+    return m;
+  };
+  const cv::UMat a = upload(args), t = upload(table);
+  kernel.args(cv::ocl::KernelArg::ReadWrite(image), at.left, at.top, at.width, at.height,
+              static_cast<int>(at.frame), opaque ? 1 : 0, cv::ocl::KernelArg::PtrReadOnly(a),
+              cv::ocl::KernelArg::PtrReadOnly(t));
+  std::size_t size[2] = {static_cast<std::size_t>(image.cols), static_cast<std::size_t>(image.rows)};
+  return kernel.run(2, size, nullptr, true);
+}
+
+}  // namespace gc

@@ -1,0 +1,448 @@
+// From a timeline to a program: which segments are seen, what each needs, and who each stage belongs to.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "base/log.h"
+#include "render/device.h"
+#include "render/program.h"
+#include "timeline/keys.h"
+
+namespace gc {
+namespace {
+
+TransitionKind transition_kind(const std::string& name) {
+  if (name == "dip") return TransitionKind::dip;
+  if (name == "wipe") return TransitionKind::wipe;
+  return name == "morph" ? TransitionKind::morph : TransitionKind::dissolve;
+}
+
+/// What of an effect decides its picture: the values as they are used, not as they are written.
+void add_values(Hasher& h, const EffectType& type, const Json& params) {
+  h.add(type.id);
+  for (const ParamSpec& s : type.params) {
+    if (s.text) h.add(text_or(params, s.name.c_str(), ""));
+    else if (s.values == 0) h.add(params.is_object() && params.contains(s.name) ? params[s.name].dump() : "");
+    for (std::size_t i = 0; i < static_cast<std::size_t>(s.values) && !s.text; ++i)
+      h.add(fmt::format("{:a}", param(type, params, s.name.c_str(), i)));
+  }
+  // A file is part of what the picture depends on.
+  for (const ParamSpec& s : type.params)
+    if (s.text && s.name == "path") h.add(file_identity(text_or(params, "path", "")));
+}
+
+}  // namespace
+
+void add_effect_values(Hasher& h, const CompiledEffect& e, Frames frame) {
+  h.add(e.identity);
+  if (!e.fixed && e.type) add_values(h, *e.type, params_at(e.params, static_cast<double>(frame)));
+  if (e.moving) h.add(frame);
+}
+
+class Compiler {
+ public:
+  Compiler(TimelinePtr timeline, MediaCatalog& media, const RenderOptions& options)
+      : timeline_(std::move(timeline)), media_(media), options_(options) {
+    width_ =
+        std::max(1, static_cast<int>(std::lround(timeline_->width / static_cast<double>(options_.scale))));
+    height_ =
+        std::max(1, static_cast<int>(std::lround(timeline_->height / static_cast<double>(options_.scale))));
+    if (options_.device == Device::accelerator && !accelerator_available())
+      options_.device = Device::processor;
+  }
+
+  std::shared_ptr<Program> compile(const std::vector<TrackPtr>& tracks, Frames duration,
+                                   std::shared_ptr<std::vector<Owner>> owners) {
+    auto program = std::make_shared<Program>();
+    program->timeline_ = timeline_;
+    program->options_ = options_;
+    program->width_ = width_, program->height_ = height_;
+    program->duration_ = duration;
+    owners_ = owners;
+    common_stages(*program);
+    const Layout layout = lay_out(tracks, duration);
+    for (const Placed& p : layout.placed) program->segments_.push_back(segment(p));
+    for (const Interval& interval : layout.intervals) add_interval(*program, tracks, layout, interval);
+    return program;
+  }
+
+ private:
+  int owner(const std::string& segment, const std::string& effect, const std::string& label, StageKind kind) {
+    owners_->push_back({segment, effect, label, kind});
+    return static_cast<int>(owners_->size()) - 1;
+  }
+  Hasher key(const char* what) const { return Hasher().add(what).add(width_).add(height_); }
+  StageRef stage(StageKind kind, Hash128 k, int own) const { return {kind, k, own, k, 0}; }
+
+  void common_stages(Program& p) {
+    p.display_ =
+        stage(StageKind::display, key("display").done(), owner("", "", "Display", StageKind::display));
+    p.mix_ = stage(StageKind::mix, key("mix").done(), owner("", "", "Mix of tracks", StageKind::mix));
+    const int sealed = owner("", "", "Sealed media", StageKind::decode);
+    p.sealed_read_ = stage(StageKind::read, key("read sealed").done(), sealed);
+    p.sealed_decode_ = stage(StageKind::decode, key("decode sealed VC-3 HQX").done(), sealed);
+    p.sealed_convert_ = stage(StageKind::convert, key("convert yuv422p10le").done(), sealed);
+    if (timeline_->working_space != timeline_->display_space)
+      p.output_ = colour_step(timeline_->working_space, timeline_->display_space, "", StageKind::display);
+  }
+
+  /// A transform between the timeline's own colour spaces, as a step of a stack. Empty when it changes
+  /// nothing.
+  std::optional<CompiledEffect> colour_step(const std::string& from, const std::string& to,
+                                            const std::string& segment, StageKind kind) {
+    if (from == to) return std::nullopt;
+    auto transform = colour_transform(from, to);
+    if (!transform) {
+      spdlog::warn("{}", transform.error().text());
+      return std::nullopt;
+    }
+    if ((*transform)->identity()) return std::nullopt;
+    CompiledEffect e;
+    e.fixed = make_colour_transform(*transform);
+    e.point = true;
+    e.identity = Hasher().add("colour").add(from).add(to).done();
+    const Hash128 k = key("colour").add(from).add(to).done();
+    e.stage = stage(kind, k, owner(segment, "", from + " to " + to, kind));
+    return e;
+  }
+
+  CompiledSegmentPtr segment(const Placed& placed) {
+    auto c = std::make_shared<CompiledSegment>();
+    const Segment& s = *placed.segment;
+    c->segment = placed.segment;
+    c->content = s.content;
+    c->in = placed.in, c->out = placed.out;
+    c->live_in = placed.live_in, c->live_out = placed.live_out;
+    Hasher identity;
+    identity.add(static_cast<std::int64_t>(s.content));
+    switch (s.content) {
+      case Content::source:
+        source(*c, identity);
+        break;
+      case Content::generator:
+        generator(*c, identity);
+        break;
+      case Content::composition:
+        composition(*c);
+        break;
+      case Content::adjustment:
+        break;
+      case Content::offline:
+        c->trouble = fmt::format("The media of '{}' are missing from the file.", s.name);
+        break;
+    }
+    identity.add(s.ref.empty() ? "" : c->content == Content::offline ? s.ref : "");
+    c->content_identity = identity.done();
+    bool placing = false;
+    for (const Effect& e : s.stack) placing = effect(*c, e) || placing;
+    choose_devices(*c);
+    for (const CompiledEffect& e : c->effects) {
+      identity.add(e.identity);
+      c->window.before += e.window.before, c->window.after += e.window.after;
+      c->varies = c->varies || !e.fixed || e.moving || e.window.length() > 1;
+    }
+    c->blend = blend_named(s.blend).value_or(Blend::normal);
+    if (!blend_named(s.blend))
+      c->remarks.push_back(fmt::format("The blend mode '{}' is not known; normal is used.", s.blend));
+    identity.add(static_cast<std::int64_t>(c->blend))
+        .add(static_cast<std::int64_t>(s.matte.luma * 2 + s.matte.inverted));
+    if (!has_keys(s.opacity)) identity.add(fmt::format("{:a}", c->opacity_at(c->in)));
+    const bool solid = c->blend == Blend::normal && s.matte.track.empty() && !has_keys(s.opacity) &&
+                       c->opacity_at(c->in) >= 1;
+    c->covers =
+        c->opaque && !placing && solid && c->content != Content::offline && c->content != Content::adjustment;
+    if (!s.matte.track.empty())
+      c->matte_stage = stage(StageKind::mix, key("matte").done(), owner(s.id, "", "Matte", StageKind::mix));
+    c->identity = identity.done();
+    return c;
+  }
+
+  void source(CompiledSegment& c, Hasher& identity) {
+    const auto it = timeline_->sources.find(c.segment->ref);
+    if (it == timeline_->sources.end()) {
+      c.content = Content::offline;
+      c.trouble = "Its source is not in the file.";
+      return;
+    }
+    c.path = it->second->path;
+    auto info = media_.info(c.path);
+    if (!info) {
+      c.content = Content::offline;
+      c.trouble = info.error().text();
+      identity.add("offline");
+      return;
+    }
+    c.media = *info;
+    c.source_rate = info->still ? timeline_->rate : info->rate;
+    c.placement = {static_cast<Placement::Shape>(c.segment->fit), 1.0 / options_.scale, options_.draft};
+    c.opaque = !info->alpha && covers_raster(info->width, info->height, width_, height_, c.placement);
+    identity.add(info->identity).add(static_cast<std::int64_t>(c.segment->fit));
+    const int own =
+        owner(c.segment->id, "", info->codec + (info->intra ? ", intra" : ", long GOP"), StageKind::decode);
+    c.read = stage(StageKind::read, Hasher().add("read").add(info->identity).done(), own);
+    c.decode = stage(StageKind::decode, Hasher().add("decode").add(info->identity).done(), own);
+    Hasher convert = key(("convert " + info->pixel_format).c_str());
+    if (info->width != width_ || info->height != height_) convert.add(info->width).add(info->height);
+    c.convert = stage(StageKind::convert, convert.done(), own);
+    c.convert.type_key = key("convert").done();
+    const std::string space = !it->second->colour_space.empty() ? it->second->colour_space
+                              : info->linear                    ? std::string("Linear Rec. 709")
+                                                                : std::string("Rec. 709");
+    if (auto step = colour_step(space, timeline_->working_space, c.segment->id, StageKind::convert))
+      c.effects.push_back(std::move(*step));
+    retime(c, identity);
+  }
+
+  /// Whether frames fall between source frames, and what is done then.
+  void retime(CompiledSegment& c, Hasher& identity) {
+    const Between way = c.segment->between;
+    if (way == Between::nearest || c.media.still) return;
+    const Ratio& v = c.segment->speed;
+    const std::int64_t num = v.num * c.source_rate.num * timeline_->rate.den,
+                       den = v.den * c.source_rate.den * timeline_->rate.num;
+    if (num % den == 0) return;
+    c.retimes = true;
+    c.unseen = way == Between::flow;
+    identity.add(c.unseen ? "flow" : "blend");
+    const char* label = c.unseen ? "Flow retime" : "Frame blending";
+    c.retime =
+        stage(StageKind::effect, key(label).done(), owner(c.segment->id, "", label, StageKind::effect));
+  }
+
+  void generator(CompiledSegment& c, Hasher& identity) {
+    const EffectType* type = generator_type(c.segment->ref);
+    if (!type) {
+      c.content = Content::offline;
+      c.trouble = fmt::format("The generator '{}' is not one of ours.", c.segment->ref);
+      return;
+    }
+    c.generator = compiled(*type, c.segment->generator);
+    if (const std::string why = c.generator.at(0)->trouble(); !why.empty()) c.remarks.push_back(why);
+    for (std::string& r : param_remarks(*type, c.segment->generator)) c.remarks.push_back(std::move(r));
+    c.opaque = !type->places;
+    c.varies = c.generator.moving || !c.generator.fixed;
+    identity.add(c.generator.identity);
+    const Json first = params_at(c.segment->generator, 0);
+    c.convert = stage(StageKind::composition, cost_key(*type, first, width_, height_),
+                      owner(c.segment->id, "", type->label, StageKind::composition));
+    c.convert.type_key = key(type->id.c_str()).done();
+  }
+
+  void composition(CompiledSegment& c) {
+    const auto it = timeline_->compositions.find(c.segment->ref);
+    if (it == timeline_->compositions.end()) {
+      c.content = Content::offline;
+      c.trouble = fmt::format("The composition '{}' is not in the file.", c.segment->ref);
+      return;
+    }
+    Frames length = 0;
+    for (const TrackPtr& t : it->second->tracks) length = std::max(length, duration(*t));
+    RenderOptions inside = options_;
+    inside.region.reset();  // the layer may be moved into the region by its stack
+    Compiler compiler(timeline_, media_, inside);
+    c.inner = compiler.compile(it->second->tracks, length, owners_);
+    c.opaque = std::all_of(
+        c.inner->intervals().begin(), c.inner->intervals().end(),
+        [](const CompiledInterval& i) { return !i.layers.empty() && i.layers.front().from->covers; });
+    c.unseen = std::any_of(c.inner->intervals().begin(), c.inner->intervals().end(),
+                           [](const CompiledInterval& i) { return i.unseen; });
+  }
+
+  CompiledEffect compiled(const EffectType& type, const Json& params) const {
+    CompiledEffect e;
+    e.type = &type;
+    e.width = width_, e.height = height_;
+    const double scale = 1.0 / options_.scale;
+    e.params = any_keys(params) ? params : scaled_params(type, params, scale);
+    if (!any_keys(params)) e.fixed = type.make(e.params, width_, height_);
+    else if (options_.scale != 1) e.params["_scale"] = scale;
+    e.point = type.point, e.moving = type.moving, e.whole = type.whole;
+    Hasher h;
+    if (e.fixed) add_values(h, type, params);
+    else h.add(type.id).add("keys");
+    e.identity = h.done();
+    return e;
+  }
+
+  /// The effect as it runs here: our own, or another program's for which there is a cost card.
+  std::pair<const EffectType*, Json> known(const Effect& e) const {
+    if (const EffectType* type = effect_type(e.type)) return {type, e.params};
+    if (const auto card = timeline_->cards.find(e.type); card != timeline_->cards.end())
+      return {&cost_card_effect(),
+              {{"name", e.type},
+               {"ms", card->second.ms},
+               {"width", card->second.width},
+               {"height", card->second.height},
+               {"device", card->second.device}}};
+    return {nullptr, {}};
+  }
+
+  /// True when the effect leaves parts of the canvas uncovered.
+  bool effect(CompiledSegment& c, const Effect& e) {
+    if (!e.enabled) return false;
+    const auto [type, params] = known(e);
+    if (!type) {
+      if (e.type != "retime")
+        c.remarks.push_back(
+            fmt::format("'{}' is not an effect we can run; the picture passes through. Give it a cost "
+                        "card so that the forecast knows of it.",
+                        e.type));
+      return false;
+    }
+    for (std::string& r : param_remarks(*type, params)) c.remarks.push_back(std::move(r));
+    CompiledEffect x = compiled(*type, params);
+    x.id = e.id;
+    const Json first = scaled_params(*type, params_at(params, 0), 1.0 / options_.scale);
+    const std::shared_ptr<const EffectInstance> now = x.fixed ? x.fixed : x.at(0);
+    if (const std::string why = now->trouble(); !why.empty()) c.remarks.push_back(why);
+    if (x.fixed && x.fixed->identity()) return false;
+    if (c.content == Content::adjustment && now->window().length() > 1) {
+      c.remarks.push_back(fmt::format(
+          "{} needs neighbouring frames, which an adjustment does not have; it is left out.", type->label));
+      return false;
+    }
+    x.window = now->window();
+    x.reach = now->reach();
+    x.device = options_.device;
+    if (e.device == "processor") x.device = Device::processor;
+    if (e.device == "accelerator" && accelerator_available()) x.device = Device::accelerator;
+    std::string label = type->label;
+    if (type == &cost_card_effect()) label = text_or(params, "name", "Effect") + " (cost card)";
+    if (x.device == Device::accelerator && (!type->accelerator || !now->on_accelerator())) {
+      x.device = Device::processor;
+      label += ", processor only";
+    }
+    x.stage = stage(type->stage, cost_key(*type, first, width_, height_),
+                    owner(c.segment->id, e.id, label, type->stage));
+    x.stage.type_key = key(type->id.c_str()).done();
+    for (const ParamSpec& s : type->params)
+      if (s.costs && !s.text && x.stage.size == 0) x.stage.size = param(*type, first, s.name.c_str());
+    c.effects.push_back(std::move(x));
+    return type->places;
+  }
+
+  /// Going to the accelerator and back costs two transfers of the picture, which point operations alone do
+  /// not earn: a run that holds nothing else stays on the processor.
+  void choose_devices(CompiledSegment& c) {
+    for (std::size_t i = 0; i < c.effects.size();) {
+      if (c.effects[i].device != Device::accelerator) {
+        ++i;
+        continue;
+      }
+      std::size_t end = i;
+      bool earns = false;
+      while (end < c.effects.size() && c.effects[end].device == Device::accelerator)
+        earns = earns || !c.effects[end].point, ++end;
+      for (std::size_t k = i; k < end; ++k) {
+        CompiledEffect& e = c.effects[k];
+        if (!earns) {
+          e.device = Device::processor;
+          continue;
+        }
+        e.stage.key = Hasher().add(e.stage.key).add("accelerator").done();
+        e.stage.type_key = Hasher().add(e.stage.type_key).add("accelerator").done();
+        if (k == i || k + 1 == end)
+          e.transfer = k > i ? c.effects[i].transfer
+                             : stage(StageKind::transfer, key("transfer").done(),
+                                     owner(c.segment->id, "", "Transfer", StageKind::transfer));
+      }
+      i = end;
+    }
+  }
+
+  CompiledLayer layer_of(const Program& program, const Layout& layout, const Layer& l) {
+    CompiledLayer layer;
+    layer.from = program.segments_[static_cast<std::size_t>(l.placed)];
+    if (l.transition < 0) return layer;
+    const PlacedTransition& t = layout.transitions[static_cast<std::size_t>(l.transition)];
+    layer.to = program.segments_[static_cast<std::size_t>(l.to)];
+    layer.in = t.in, layer.out = t.out;
+    layer.kind = transition_kind(t.kind);
+    for (std::size_t i = 0; i < 3; ++i) {
+      const auto colour = t.params.is_object() ? t.params.find("colour") : t.params.end();
+      if (t.params.is_object() && colour != t.params.end() && colour->is_array() && i < colour->size() &&
+          (*colour)[i].is_number())
+        layer.colour[i] = (*colour)[i].get<float>();
+    }
+    layer.angle = static_cast<float>(number_or(t.params, "angle", 0));
+    layer.softness = static_cast<float>(std::clamp(number_or(t.params, "softness", 0.05), 0.0, 1.0));
+    static constexpr const char* kLabels[] = {"Dissolve", "Dip to colour", "Wipe", "Morph"};
+    const char* label = kLabels[static_cast<std::size_t>(layer.kind)];
+    layer.transition = stage(StageKind::transition, key(label).done(),
+                             owner(layer.to->segment->id, "", label, StageKind::transition));
+    Hasher h;
+    h.add(label);
+    if (layer.kind == TransitionKind::dip)
+      for (const float v : layer.colour) h.add(fmt::format("{:a}", v));
+    if (layer.kind == TransitionKind::wipe) h.add(fmt::format("{:a} {:a}", layer.angle, layer.softness));
+    layer.identity = h.done();
+    return layer;
+  }
+
+  void add_interval(Program& program, const std::vector<TrackPtr>& tracks, const Layout& layout,
+                    const Interval& interval) {
+    CompiledInterval compiled{interval.in, interval.out, {}, false};
+    std::map<std::string, std::shared_ptr<const CompiledLayer>> mattes;
+    const auto track_of = [&](const Layer& l) -> const Track& {
+      return *tracks[static_cast<std::size_t>(layout.placed[static_cast<std::size_t>(l.placed)].track)];
+    };
+    // Any track can serve as a matte, whether it is seen or not.
+    for (const Layer& l : interval.layers)
+      mattes[track_of(l).id] = std::make_shared<CompiledLayer>(layer_of(program, layout, l));
+    const auto matte_of = [&](const CompiledSegmentPtr& s) -> std::shared_ptr<const CompiledLayer> {
+      if (!s || s->segment->matte.track.empty()) return nullptr;
+      const auto it = mattes.find(s->segment->matte.track);
+      return it == mattes.end() ? nullptr : it->second;
+    };
+    for (const Layer& l : interval.layers) {
+      if (track_of(l).matte_only) continue;
+      CompiledLayer layer = layer_of(program, layout, l);
+      layer.from_matte = matte_of(layer.from), layer.to_matte = matte_of(layer.to);
+      // A layer that cannot be seen costs nothing.
+      if (!layer.to && hidden(*layer.from, layer.from_matte != nullptr)) continue;
+      // What lies below an opaque picture of the whole raster is not seen and costs nothing either.
+      if (layer.from->covers && (!layer.to || layer.to->covers)) compiled.layers.clear();
+      compiled.unseen = compiled.unseen || layer.unseen();
+      compiled.layers.push_back(std::move(layer));
+    }
+    compiled.unseen = std::any_of(compiled.layers.begin(), compiled.layers.end(),
+                                  [](const CompiledLayer& l) { return l.unseen(); });
+    // Inside a composition the layers change too; cut there, so that the cost within an interval is of one
+    // sort.
+    std::vector<Frames> cuts{interval.in};
+    for (const CompiledLayer& l : compiled.layers)
+      if (l.from->inner && l.from->segment->speed == Ratio{})
+        for (const CompiledInterval& i : l.from->inner->intervals()) {
+          const Frames at = l.from->in + i.in - l.from->segment->source_in;
+          if (at > interval.in && at < interval.out) cuts.push_back(at);
+        }
+    std::sort(cuts.begin(), cuts.end());
+    cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
+    cuts.push_back(interval.out);
+    for (std::size_t i = 0; i + 1 < cuts.size(); ++i)
+      program.intervals_.push_back({cuts[i], cuts[i + 1], compiled.layers, compiled.unseen});
+  }
+
+  static bool hidden(const CompiledSegment& s, bool has_matte) {
+    if (!has_keys(s.segment->opacity) && s.opacity_at(s.in) <= 0) return true;
+    if (s.content == Content::adjustment && s.effects.empty()) return true;
+    // A matte that is not there hides everything, inverted nothing.
+    return !s.segment->matte.track.empty() && !has_matte && !s.segment->matte.inverted;
+  }
+
+  TimelinePtr timeline_;
+  MediaCatalog& media_;
+  RenderOptions options_;
+  int width_ = 0, height_ = 0;
+  std::shared_ptr<std::vector<Owner>> owners_;
+};
+
+ProgramPtr Program::compile(const TimelinePtr& timeline, MediaCatalog& media, const RenderOptions& options) {
+  auto owners = std::make_shared<std::vector<Owner>>();
+  auto program = Compiler(timeline, media, options).compile(timeline->tracks, timeline->duration(), owners);
+  program->owners_ = std::move(*owners);
+  return program;
+}
+
+}  // namespace gc
