@@ -93,6 +93,7 @@ Result<void> sync_and_rename(const fs::path& temporary, const fs::path& final_na
 }
 
 fs::path data_folder() { return xdg("XDG_DATA_HOME", ".local/share"); }
+fs::path config_folder() { return xdg("XDG_CONFIG_HOME", ".config"); }
 fs::path cache_folder() { return xdg("XDG_CACHE_HOME", ".cache"); }
 
 }  // namespace gc

@@ -22,6 +22,7 @@ Result<void> sync_and_rename(const fs::path& temporary, const fs::path& final_na
 
 /// $XDG_DATA_HOME/glass-clock, $XDG_CACHE_HOME/glass-clock or their defaults. Made when missing.
 fs::path data_folder();
+fs::path config_folder();
 fs::path cache_folder();
 
 }  // namespace gc

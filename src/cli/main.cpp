@@ -9,7 +9,9 @@
 
 #include "base/clock.h"
 #include "base/log.h"
+#include "cli/common.h"
 #include "cli/job.h"
+#include "cli/pictures.h"
 #include "cli/print.h"
 #include "cli/table.h"
 
@@ -17,50 +19,6 @@ namespace gc {
 namespace {
 
 std::atomic<bool> interrupted{false};
-
-struct Common {
-  bool json = false;
-  std::string file, range, shelf, notebook;
-  DeskOptions desk() const {
-    DeskOptions o;
-    o.shelf = shelf, o.notebook = notebook;
-    return o;
-  }
-};
-
-int fail(const Error& e, bool json) {
-  if (json) std::cout << Json{{"error", e.text()}}.dump(1) << "\n";
-  std::cerr << e.text() << "\n";
-  return static_cast<int>(e.fault);
-}
-
-void put(const Json& j) { std::cout << j.dump(1, ' ', false, Json::error_handler_t::replace) << "\n"; }
-
-/// An opened timeline with its stores, or the error's exit code.
-struct Opened {
-  Stores stores;
-  View view;
-  FrameRange range;
-};
-Result<Opened> open(const Common& c) {
-  auto timeline = load_timeline(c.file);
-  if (!timeline) return std::unexpected(timeline.error());
-  auto stores = Stores::open(c.desk());
-  if (!stores) return std::unexpected(stores.error());
-  Opened o{*stores, view_of(*timeline, *stores), {}};
-  auto range = parse_range(c.range, o.view);
-  if (!range) return std::unexpected(range.error());
-  o.range = *range;
-  return o;
-}
-
-/// A line of progress on a terminal's standard error, overwritten in place; nothing elsewhere.
-void show_progress(const std::string& line) {
-  if (isatty(2)) std::cerr << "\r\033[K" << line << std::flush;
-}
-void end_progress() {
-  if (isatty(2)) std::cerr << "\r\033[K" << std::flush;
-}
 
 Result<MeasureReport> measure_now(Opened& o, double seconds, bool again) {
   auto report = measure(
@@ -208,21 +166,6 @@ int cmd_gate(const Common& c) {
   return g.may_deliver() ? 0 : 1;
 }
 
-int save_edit(const Common& c, const TimelinePtr& edited, const Json& done, const std::string& sentence) {
-  if (auto r = save_timeline(*edited, c.file); !r) return fail(r.error(), c.json);
-  if (c.json) put(done);
-  else fmt::print("{}\n", sentence);
-  return 0;
-}
-
-std::string effects_of(const Timeline& t, const std::string& segment) {
-  const SegmentPtr s = find_segment(t, segment);
-  if (!s) return "There is no such segment; `gclk inspect` lists them.";
-  std::string ids;
-  for (const Effect& e : s->stack) ids += (ids.empty() ? "" : ", ") + e.id;
-  return ids.empty() ? "The segment has no effects." : "Its effects are: " + ids + ".";
-}
-
 int cmd_bypass(const Common& c, const std::string& segment, const std::string& effect, bool lift) {
   auto timeline = load_timeline(c.file);
   if (!timeline) return fail(timeline.error(), c.json);
@@ -252,22 +195,6 @@ int cmd_set(const Common& c, const std::string& segment, const std::string& effe
                 c.json);
   return save_edit(c, edited, {{"segment", segment}, {"effect", effect}, {"param", param}, {"value", v}},
                    fmt::format("Set {} of {} to {}.", param, effect, v.dump()));
-}
-
-int cmd_effects(const Common& c) {
-  if (c.json) {
-    put(describe_effects());
-    return 0;
-  }
-  Table t({"Effect", "Name", "Stage", "Parameters (* decides the cost)"});
-  for (const EffectType* e : effect_types()) {
-    std::string params;
-    for (const ParamSpec& p : e->params)
-      params += (params.empty() ? "" : ", ") + p.name + (p.costs ? "*" : "");
-    t.row({e->id, e->label, stage_name(e->stage), params});
-  }
-  fmt::print("{}", t.text());
-  return 0;
 }
 
 int cmd_seat(const Common& c, const std::vector<std::string>& volumes) {
@@ -404,9 +331,7 @@ int main(int argc, char** argv) {
   s->add_option("param", param, "Name of the parameter")->required();
   s->add_option("value", value, "Its value, as JSON")->required();
   s->callback([&] { code = cmd_set(c, segment, effect, param, value); });
-  add("effects", "List every effect there is", "gclk effects --json", false)->callback([&] {
-    code = cmd_effects(c);
-  });
+  add_picture_commands(app, c, code);
   s = add("seat", "Say what this machine is", "gclk seat --volume /media/fast", false);
   s->add_option("--volume", volumes, "Measure the volume that holds this folder");
   s->callback([&] { code = cmd_seat(c, volumes); });

@@ -4,6 +4,7 @@
 
 #include "base/clock.h"
 #include "base/timecode.h"
+#include "media/compare.h"
 
 namespace gc {
 
@@ -44,10 +45,35 @@ View view_of(const TimelinePtr& timeline, const Stores& stores) {
   View v;
   v.timeline = timeline;
   const TimelinePtr played = as_played(timeline);
-  v.played = Program::compile(played, *stores.media);
-  v.delivered = played == timeline ? v.played : Program::compile(timeline, *stores.media);
+  const RenderOptions how = stores.options.settings.playback_options();
+  v.played = Program::compile(played, *stores.media, how);
+  const bool same = played == timeline && how.full_quality() && how.device == Device::processor;
+  v.delivered = same ? v.played : Program::compile(timeline, *stores.media);
   v.seals = stores.shelf->states(*v.played);
   return v;
+}
+
+Fidelity fidelity(const View& view, const Stores& stores, Frames frame, int scale) {
+  const TimelinePtr& played = view.played->timeline();
+  RenderOptions full, other;
+  full.rendering = other.rendering = true;
+  const ProgramPtr live = Program::compile(played, *stores.media, full);
+  Fidelity f;
+  Decoders decoders;
+  StageLog log;
+  f.live = render_frame(*live, frame, nullptr, decoders, log);
+  if (live->recipe(frame, stores.shelf.get()).seal) {
+    f.remedy = "sealed media";
+    f.other = render_frame(*live, frame, stores.shelf.get(), decoders, log);
+  } else {
+    f.remedy = fmt::format("scale 1/{}", scale);
+    other.scale = scale;
+    const Image small =
+        render_frame(*Program::compile(played, *stores.media, other), frame, nullptr, decoders, log);
+    f.other = enlarged(small, f.live.width(), f.live.height());
+  }
+  f.psnr_db = psnr(f.live, f.other), f.ssim = ssim(f.live, f.other);
+  return f;
 }
 
 Result<FrameRange> parse_range(const std::string& text, const View& view) {

@@ -2,6 +2,7 @@
 // it.
 #pragma once
 #include "audit/audit.h"
+#include "desk/settings.h"
 #include "interchange/otio.h"
 #include "measure/measure.h"
 #include "plan/plan.h"
@@ -15,6 +16,7 @@ struct DeskOptions {
   int workers = 0;    ///< 0: as many as the seat has
   int horizon = 12;
   int trials = 64;
+  Settings settings = load_settings();
 };
 
 /// What the seat keeps: the same for every timeline that is opened on it.
@@ -31,7 +33,9 @@ struct Stores {
   MeasureOptions measure_options(double seconds, bool again) const {
     return {seconds, 0.05, options.workers, again};
   }
-  PrerenderOptions prerender_options() const { return {options.workers, true, std::uint64_t{1} << 30}; }
+  PrerenderOptions prerender_options() const {
+    return {options.workers, true, std::uint64_t{1} << 30, options.settings.rendering};
+  }
 };
 
 /// A timeline value and what follows from it. Made anew after every edit; never changed.
@@ -45,6 +49,16 @@ struct View {
   std::string name_of(const std::string& segment) const;
 };
 View view_of(const TimelinePtr& timeline, const Stores& stores);
+
+/// How near a remedy's picture comes to the live one.
+struct Fidelity {
+  std::string remedy;  ///< "sealed media" or "scale 1/2"
+  double psnr_db = 0, ssim = 0;
+  Image live, other;  ///< both at the full raster
+};
+/// The frame's sealed picture where there is one, else the picture at a playback scale, against the picture
+/// at full quality.
+Fidelity fidelity(const View& view, const Stores& stores, Frames frame, int scale);
 
 inline FrameRange whole(const View& v) { return {0, v.played->duration()}; }
 

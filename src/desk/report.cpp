@@ -175,25 +175,40 @@ Json to_json(const DemoReport& d) {
 
 Json describe_effects() {
   Json all = Json::array();
-  for (const EffectType* e : effect_types()) {
+  const auto describe_one = [&](const EffectType& e, const char* kind) {
     Json params = Json::array(), features = Json::array({"pixels"});
-    for (const ParamSpec& p : e->params) {
+    for (const ParamSpec& p : e.params) {
       params.push_back({{"name", p.name},
                         {"label", p.label},
                         {"unit", p.unit},
                         {"least", p.least},
                         {"most", p.most},
                         {"usual", p.usual},
-                        {"values", p.values}});
+                        {"values", p.values},
+                        {"text", p.text}});
       if (p.costs) features.push_back(p.name);
     }
-    all.push_back({{"id", e->id},
-                   {"label", e->label},
-                   {"stage", stage_name(e->stage)},
-                   {"devices", {"processor"}},
-                   {"features", features},
-                   {"params", params}});
-  }
+    const Window w = e.make(Json::object(), 64, 36)->window();
+    Json devices = Json::array({"processor"});
+    if (e.accelerator) devices.push_back("accelerator");
+    Json one = {{"id", e.id},
+                {"label", e.label},
+                {"kind", kind},
+                {"family", e.family},
+                {"stage", stage_name(e.stage)},
+                {"devices", devices},
+                {"tolerance", e.tolerance},
+                {"frames_before", w.before},
+                {"frames_after", w.after},
+                {"point_operation", e.point},
+                {"changes_by_itself", e.moving},
+                {"features", features},
+                {"params", params}};
+    if (!e.accelerator) one["processor_only_because"] = e.processor_only;
+    all.push_back(std::move(one));
+  };
+  for (const EffectType* e : effect_types()) describe_one(*e, "effect");
+  for (const EffectType* e : generator_types()) describe_one(*e, "generator");
   return all;
 }
 

@@ -68,15 +68,15 @@ bool run_point_kernel(const char* body, const std::string& prelude, cv::UMat& im
   static constexpr const char* kAround = R"(
 __kernel void point(__global uchar* data, int step, int offset, int rows, int cols, int left, int top, int w, int h,
                     int frame, int opaque, __global const float* a, __global const float* table) {
-  const int col = get_global_id(0), row = get_global_id(1);
-  if (col >= cols || row >= rows) return;
-  __global float4* at = (__global float4*)(data + row * step + offset) + col;
-  const int x = left + col, y = top + row;
-  float4 p = *at;
+  const int own_col = get_global_id(0), own_row = get_global_id(1);
+  if (own_col >= cols || own_row >= rows) return;
+  __global float4* own_pixel = (__global float4*)(data + own_row * step + offset) + own_col;
+  const int x = left + own_col, y = top + own_row;
+  float4 p = *own_pixel;
   if (!opaque) p.xyz *= p.w > 0 ? 1 / p.w : 0;
 )";
   const cv::ocl::ProgramSource source(prelude + kAround + body +
-                                      "\n  if (!opaque) p.xyz *= p.w;\n  *at = p;\n}\n");
+                                      "\n  if (!opaque) p.xyz *= p.w;\n  *own_pixel = p;\n}\n");
   cv::ocl::Kernel kernel("point", source, "-cl-fp32-correctly-rounded-divide-sqrt");
   if (kernel.empty()) kernel.create("point", source, "");
   if (kernel.empty()) return false;

@@ -241,11 +241,13 @@ struct FrameReader::Impl {
     info.alpha = d && (d->flags & (AV_PIX_FMT_FLAG_ALPHA | AV_PIX_FMT_FLAG_PAL));
     info.linear = d && (d->flags & AV_PIX_FMT_FLAG_FLOAT);
     const AVCodecDescriptor* c = avcodec_descriptor_get(p.codec_id);
-    info.intra = c && (c->props & AV_CODEC_PROP_INTRA_ONLY);
+    // FFV1 may carry its statistics over from frame to frame, which its description does not say.
+    info.intra = c && (c->props & AV_CODEC_PROP_INTRA_ONLY) && p.codec_id != AV_CODEC_ID_FFV1;
     if (!info.intra) {
       // A long-GOP codec may still have been written with key frames only.
       const int n = avformat_index_get_entries_count(stream);
-      bool all = n > 0;
+      // Some containers list only their key frames; then the list says nothing about the others.
+      bool all = n > 0 && n >= info.frames;
       for (int i = 0; i < n && all; ++i) all = avformat_index_get_entry(stream, i)->flags & AVINDEX_KEYFRAME;
       info.intra = all;
       for (int i = 0; i < n && !all; ++i)

@@ -1,6 +1,7 @@
 #include "render/device.h"
 
 #include <atomic>
+#include <cstdlib>
 #include <opencv2/core/ocl.hpp>
 
 namespace gc {
@@ -12,6 +13,8 @@ std::atomic<int> drill{0};
 const cv::ocl::Device* device() {
   static const cv::ocl::Device* d = []() -> const cv::ocl::Device* {
     try {
+      // Without a word OpenCV takes graphics processors only; any device is welcome here, graphics first.
+      ::setenv("OPENCV_OPENCL_DEVICE", "::", 0);
       if (!cv::ocl::haveOpenCL()) return nullptr;
       cv::ocl::setUseOpenCL(true);
       if (!cv::ocl::useOpenCL()) return nullptr;

@@ -1,6 +1,7 @@
 // Makes frames of a program: fetch the coded pictures (in order, one frame at a time), then process them (any
 // number of frames at once).
 #pragma once
+#include <functional>
 #include <list>
 #include <unordered_map>
 

@@ -102,6 +102,47 @@ class Build {
     tracks_.back()->items.push_back(SegmentPtr(s));
     return *this;
   }
+  Build& adjustment(const std::string& id, Frames length, std::vector<Effect> stack) {
+    auto s = std::make_shared<Segment>();
+    s->id = s->name = id, s->content = Content::adjustment, s->duration = length, s->stack = std::move(stack);
+    tracks_.back()->items.push_back(SegmentPtr(s));
+    return *this;
+  }
+  Build& generator(const std::string& id, const std::string& kind, Frames length, Json params,
+                   std::vector<Effect> stack = {}) {
+    auto s = std::make_shared<Segment>();
+    s->id = s->name = id, s->content = Content::generator, s->ref = kind, s->generator = std::move(params);
+    s->duration = length, s->stack = std::move(stack);
+    tracks_.back()->items.push_back(SegmentPtr(s));
+    return *this;
+  }
+  Build& transition(const std::string& kind, Frames in, Frames out, Json params = Json::object()) {
+    Transition t;
+    t.id = "t", t.kind = kind, t.in_offset = in, t.out_offset = out, t.params = std::move(params);
+    tracks_.back()->items.push_back(t);
+    return *this;
+  }
+  /// Changes the segment that was added last.
+  template <class Change>
+  Build& with(Change&& change) {
+    auto copy = std::make_shared<Segment>(*std::get<SegmentPtr>(tracks_.back()->items.back()));
+    change(*copy);
+    tracks_.back()->items.back() = SegmentPtr(copy);
+    return *this;
+  }
+  Build& rate(Rate r) {
+    t_->rate = r;
+    return *this;
+  }
+  Build& spaces(const std::string& working, const std::string& display) {
+    t_->working_space = working, t_->display_space = display;
+    return *this;
+  }
+  Build& matte_only() {
+    tracks_.back()->matte_only = true;
+    return *this;
+  }
+  Timeline& timeline() { return *t_; }
   TimelinePtr done() {
     t_->tracks.assign(tracks_.begin(), tracks_.end());
     return t_;
@@ -115,6 +156,9 @@ class Build {
 inline Effect cdl(const std::string& id, double saturation) {
   return {id, "cdl", {{"saturation", saturation}}, true, true, {}};
 }
+inline Effect an(const std::string& type, Json params) {
+  return {type, type, std::move(params), true, true, {}};
+}
 inline Effect blur(const std::string& id, double sigma) {
   return {id, "blur", {{"sigma", sigma}}, true, true, {}};
 }
@@ -124,6 +168,40 @@ inline FrameContext context_of(const Image& image, Frames frame = 0) {
   FrameContext c;
   c.frame = frame, c.width = image.width(), c.height = image.height();
   return c;
+}
+
+/// One pixel's four values.
+inline std::vector<float> pixel(const Image& image, int x, int y) {
+  const float* p = image.row(y) + 4 * x;
+  return {p[0], p[1], p[2], p[3]};
+}
+inline testing::Matcher<std::vector<float>> near(std::vector<float> v, float within = 1e-5f) {
+  std::vector<testing::Matcher<float>> all;
+  for (const float x : v) all.push_back(testing::FloatNear(x, within));
+  return testing::ElementsAreArray(all);
+}
+inline double greatest_difference(const Image& a, const Image& b) {
+  EXPECT_EQ(a.width(), b.width());
+  EXPECT_EQ(a.height(), b.height());
+  double most = 0;
+  for (std::size_t i = 0; i < std::min(a.floats(), b.floats()); ++i)
+    most = std::max(most, static_cast<double>(std::abs(a.data()[i] - b.data()[i])));
+  return most;
+}
+/// A picture file as an image of its own size.
+inline Image load_picture(const fs::path& file) {
+  auto reader = FrameReader::open(file.string());
+  EXPECT_TRUE(reader) << (reader ? "" : reader.error().text());
+  const auto frame = (*reader)->read(0);
+  EXPECT_TRUE(frame);
+  auto image = to_image(**frame, (*reader)->info().width, (*reader)->info().height);
+  EXPECT_TRUE(image);
+  return std::move(*image);
+}
+inline fs::path golden(const std::string& name) { return fs::path(GCLK_GOLDEN) / name; }
+/// Runs a command of another program; false when it failed.
+inline bool shell(const std::string& command) {
+  return std::system((command + " >/dev/null 2>&1").c_str()) == 0;
 }
 
 inline Image frame_of(const Program& p, Frames f, const SealLookup* seals = nullptr) {

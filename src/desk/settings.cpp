@@ -1,0 +1,91 @@
+#include "desk/settings.h"
+
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "base/log.h"
+
+namespace gc {
+namespace {
+
+const char* word(Device d) { return d == Device::accelerator ? "accelerator" : "processor"; }
+
+Result<void> from_words(const std::string& value, const char* off, const char* on, bool& into) {
+  if (value != off && value != on)
+    return usage(fmt::format("'{}' is no such choice", value), fmt::format("Give {} or {}.", off, on));
+  into = value == on;
+  return {};
+}
+
+}  // namespace
+
+RenderOptions Settings::playback_options() const {
+  RenderOptions o;
+  o.scale = scale, o.draft = draft, o.half = half, o.device = playback;
+  return o;
+}
+
+fs::path settings_file() { return config_folder() / "settings.json"; }
+
+Json to_json(const Settings& s) {
+  return {{"playback", word(s.playback)},
+          {"rendering", word(s.rendering)},
+          {"precision", s.half ? "half" : "full"},
+          {"scaling", s.draft ? "draft" : "full"},
+          {"scale", s.scale},
+          {"memory_left_gb", s.memory_left_gb}};
+}
+
+Result<void> set_setting(Settings& s, const std::string& name, const std::string& value) {
+  bool on = false;
+  if (name == "playback" || name == "rendering") {
+    if (auto r = from_words(value, "processor", "accelerator", on); !r) return r;
+    (name == "playback" ? s.playback : s.rendering) = on ? Device::accelerator : Device::processor;
+    return {};
+  }
+  if (name == "precision") return from_words(value, "full", "half", s.half);
+  if (name == "scaling") return from_words(value, "full", "draft", s.draft);
+  if (name == "scale") {
+    for (const int n : {1, 2, 4, 8, 16})
+      if (value == std::to_string(n)) {
+        s.scale = n;
+        return {};
+      }
+    return usage(fmt::format("'{}' is no playback scale", value), "Give 1, 2, 4, 8 or 16.");
+  }
+  if (name == "memory_left_gb") {
+    char* end = nullptr;
+    const double gb = std::strtod(value.c_str(), &end);
+    if (end == value.c_str() || *end || !(gb >= 0.5 && gb <= 1024))
+      return usage(fmt::format("'{}' is no amount of memory", value), "Give gigabytes, 0.5 to 1024.");
+    s.memory_left_gb = gb;
+    return {};
+  }
+  return usage(fmt::format("there is no setting '{}'", name),
+               "Give playback, rendering, precision, scaling, scale or memory_left_gb.");
+}
+
+Settings load_settings(const fs::path& file) {
+  Settings s;
+  std::error_code e;
+  if (!fs::exists(file, e)) return s;
+  const auto text = read_file(file);
+  const auto json = text ? parse_json(*text, file.string()) : std::unexpected(text.error());
+  if (!json || !json->is_object()) {
+    spdlog::warn("{} cannot be read; the usual settings hold until it is put right", file.string());
+    return s;
+  }
+  for (const auto& [name, value] : json->items()) {
+    const std::string word = value.is_string() ? value.get<std::string>() : value.dump();
+    if (auto r = set_setting(s, name, word); !r) spdlog::warn("{}: {}", file.string(), r.error().text());
+  }
+  return s;
+}
+
+Result<void> save_settings(const Settings& settings, const fs::path& file) {
+  std::error_code e;
+  fs::create_directories(file.parent_path(), e);
+  return write_file_atomic(file, to_json(settings).dump(1) + "\n");
+}
+
+}  // namespace gc

@@ -1,0 +1,28 @@
+// What a person has chosen for this seat. Kept as JSON in the configuration folder; a file that cannot be
+// read is left as it is and the usual values hold.
+#pragma once
+#include "base/files.h"
+#include "render/program.h"
+
+namespace gc {
+
+struct Settings {
+  Device playback = Device::processor;   ///< where effects run in playback
+  Device rendering = Device::processor;  ///< and in rendering
+  bool half = false;                     ///< precision of processing in playback
+  bool draft = false;                    ///< scaling quality in playback
+  int scale = 1;                         ///< playback scale, 1, 2, 4, 8 or 16
+  double memory_left_gb = 4;             ///< to other programs
+
+  RenderOptions playback_options() const;
+};
+
+fs::path settings_file();
+Settings load_settings(const fs::path& file = settings_file());
+Result<void> save_settings(const Settings& settings, const fs::path& file = settings_file());
+
+/// Sets one by its name and a word: "playback accelerator", "scale 2", ... Errors say what may be given.
+Result<void> set_setting(Settings& settings, const std::string& name, const std::string& value);
+Json to_json(const Settings& settings);
+
+}  // namespace gc
