@@ -1,5 +1,6 @@
 #include "app/main_window.h"
 
+#include <QActionGroup>
 #include <QCloseEvent>
 #include <QDialog>
 #include <QFileDialog>
@@ -52,9 +53,13 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     box->setAttribute(Qt::WA_DeleteOnClose);
     box->open();
   });
-  connect(&session_, &Session::picture, this, [this](const QImage& image, qint64 frame, bool live) {
-    if (!live && frame != playhead_) return;
-    picture_->show_picture(image, frame, caption(frame));
+  connect(&session_, &Session::picture, this,
+          [this](const QImage& image, qint64 frame, bool live, StillKind kind) {
+            if (!live && frame != playhead_) return;
+            picture_->show_picture(image, frame, caption(frame), kind);
+          });
+  connect(&session_, &Session::compared, this, [this](const Comparison& c) {
+    if (c.frame == playhead_) picture_->show_comparison(c);
   });
   connect(&session_, &Session::play_moved, this, [this] {
     if (!session_.playing()) return;
@@ -230,10 +235,32 @@ void MainWindow::make_menus() {
   add(play_menu, tr("Previous cut"), {QKeySequence("Shift+Left")}, [this] { to_cut(-1); });
   add(play_menu, tr("Next cut"), {QKeySequence("Shift+Right")}, [this] { to_cut(1); });
   add(play_menu, tr("First frame"), {QKeySequence("Home")}, [this] { set_playhead(0, true); });
+  make_view_menu();
+  QMenu* help = menuBar()->addMenu(tr("&Help"));
+  add(help, tr("&Keyboard"), {QKeySequence("F1")}, [this] { show_shortcuts(); });
+}
+
+void MainWindow::make_view_menu() {
   QMenu* view = menuBar()->addMenu(tr("&View"));
   for (int i = 0; i < kStations; ++i)
     add(view, station_name(static_cast<Station>(i)), {QKeySequence(QString::number(i + 1))},
         [this, i] { go_to(static_cast<Station>(i)); });
+  view->addSeparator();
+  add(view, tr("Compare the remedy &beside the live picture"), {QKeySequence("C")}, [this] {
+    set_compare(picture_->mode() == CompareMode::side_by_side ? CompareMode::off : CompareMode::side_by_side);
+  });
+  add(view, tr("Compare by a &wipe"), {QKeySequence("W")},
+      [this] { set_compare(picture_->mode() == CompareMode::wipe ? CompareMode::off : CompareMode::wipe); });
+  add(view, tr("Compare as a &difference"), {QKeySequence("D")}, [this] {
+    set_compare(picture_->mode() == CompareMode::difference ? CompareMode::off : CompareMode::difference);
+  });
+  add(view, tr("Move the wipe left"), {QKeySequence("Ctrl+Left")},
+      [this] { picture_->set_wipe(picture_->wipe() - 0.05); });
+  add(view, tr("Move the wipe right"), {QKeySequence("Ctrl+Right")},
+      [this] { picture_->set_wipe(picture_->wipe() + 0.05); });
+  coverage_ = add(view, tr("Show and count &uncovered pixels"), {QKeySequence("U")},
+                  [this] { set_coverage(coverage_->isChecked()); });
+  coverage_->setCheckable(true);
   view->addSeparator();
   add(view, tr("Zoom in"), {QKeySequence("+"), QKeySequence("=")},
       [this] { skyline_->zoom(1.5, skyline_->x_of(static_cast<double>(playhead_))); });
@@ -242,8 +269,52 @@ void MainWindow::make_menus() {
   add(view, tr("Whole timeline"), {QKeySequence("0")}, [this] { skyline_->zoom_all(); });
   add(view, tr("Earlier"), {QKeySequence("PgUp")}, [this] { skyline_->pan(-skyline_->width() * 0.8); });
   add(view, tr("Later"), {QKeySequence("PgDown")}, [this] { skyline_->pan(skyline_->width() * 0.8); });
-  QMenu* help = menuBar()->addMenu(tr("&Help"));
-  add(help, tr("&Keyboard"), {QKeySequence("F1")}, [this] { show_shortcuts(); });
+  make_settings_menu(menuBar()->addMenu(tr("&Settings")));
+}
+
+void MainWindow::make_settings_menu(QMenu* menu) {
+  const auto choice = [&](const QString& title, const char* setting,
+                          const QList<QPair<QString, const char*>>& words) {
+    QMenu* sub = menu->addMenu(title);
+    auto* group = new QActionGroup(sub);
+    const Json now = to_json(session_.stores().options.settings);
+    for (const auto& [label, word] : words) {
+      QAction* a = sub->addAction(label);
+      a->setCheckable(true);
+      a->setChecked((now[setting].is_string() ? now[setting].get<std::string>() : now[setting].dump()) ==
+                    word);
+      group->addAction(a);
+      connect(a, &QAction::triggered, this, [this, setting, word = word] {
+        Settings s = session_.stores().options.settings;
+        if (set_setting(s, setting, word)) session_.set_settings(s);
+      });
+    }
+  };
+  choice(tr("Playback &scale"), "scale",
+         {{tr("Full"), "1"}, {tr("1/2"), "2"}, {tr("1/4"), "4"}, {tr("1/8"), "8"}, {tr("1/16"), "16"}});
+  choice(tr("Effects in &playback run on the"), "playback",
+         {{tr("Processor"), "processor"}, {tr("Accelerator"), "accelerator"}});
+  choice(tr("Effects in &rendering run on the"), "rendering",
+         {{tr("Processor"), "processor"}, {tr("Accelerator"), "accelerator"}});
+  choice(tr("P&recision in playback"), "precision", {{tr("Full"), "full"}, {tr("Half"), "half"}});
+  choice(tr("S&caling in playback"), "scaling", {{tr("Full quality"), "full"}, {tr("Draft"), "draft"}});
+}
+
+void MainWindow::set_compare(CompareMode mode) {
+  picture_->set_mode(mode);
+  LookOptions look = session_.look();
+  look.compare = mode != CompareMode::off;
+  session_.set_look(look);
+  if (look.compare) session_.show_frame(playhead_);
+}
+
+void MainWindow::set_coverage(bool on) {
+  LookOptions look = session_.look();
+  look.coverage = on;
+  session_.set_look(look);
+  if (on) go_to(Station::timeline);
+  picture_->expect(playhead_, true);
+  session_.show_frame(playhead_);
 }
 
 void MainWindow::go_to(Station s) {
@@ -259,6 +330,7 @@ QString MainWindow::caption(Frames frame) const {
   if (!session_.derived()) return {};
   const Derived& d = *session_.derived();
   QString text = QString::fromStdString(timecode(d.view.timeline->start + frame, d.view.timeline->rate));
+  if (const int scale = d.view.played->options().scale; scale > 1) text += tr("  scale 1/%1").arg(scale);
   if (const CompiledSegment* s = main_segment(*d.view.played, frame))
     text += "  " + QString::fromStdString(s->segment->name);
   if (static_cast<std::size_t>(frame) < d.view.seals.size() &&
@@ -271,6 +343,7 @@ void MainWindow::set_playhead(Frames frame, bool seek) {
   const Frames last = session_.derived() ? session_.derived()->view.played->duration() - 1 : 0;
   playhead_ = std::clamp<Frames>(frame, 0, std::max<Frames>(0, last));
   skyline_->set_playhead(playhead_);
+  stations_->set_playhead(playhead_);
   if (!seek) return;
   if (session_.playing()) session_.stop_playing();
   picture_->expect(playhead_, false);

@@ -46,6 +46,10 @@ class MainWindow : public QMainWindow {
   void set_mark(bool in);
   void bypass_dearest();
   void show_shortcuts();
+  void make_view_menu();
+  void make_settings_menu(QMenu* menu);
+  void set_compare(CompareMode mode);
+  void set_coverage(bool on);
   QString caption(Frames frame) const;
 
   Session& session_;
@@ -69,6 +73,7 @@ class MainWindow : public QMainWindow {
   FrameRange marks_;
   bool every_frame_ = false;
   QAction* every_frame_action_ = nullptr;
+  QAction* coverage_ = nullptr;
   std::string segment_;
 };
 

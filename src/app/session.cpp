@@ -5,6 +5,8 @@
 #include <QMetaObject>
 
 #include "base/clock.h"
+#include "media/compare.h"
+#include "render/track.h"
 
 namespace gc {
 namespace {
@@ -19,8 +21,12 @@ QImage to_image(ScreenImage&& s) {
 
 }  // namespace
 
-Session::Session(Stores stores, QObject* parent)
-    : QObject(parent), stores_(std::move(stores)), stills_([this] { still_loop(); }) {
+Session::Session(Stores stores, QObject* parent) : QObject(parent), stores_(std::move(stores)) {
+  const Seat now = look_at_seat();
+  cache_ = std::make_shared<MemoryCache>(
+      cache_budget(now.memory_bytes, now.memory_free_bytes,
+                   static_cast<std::uint64_t>(stores_.options.settings.memory_left_gb * 1e9)));
+  stills_ = std::thread([this] { still_loop(); });
   quick_.add([this] {
     const Seat seat = look_at_seat();
     post([this, seat] {
@@ -42,26 +48,120 @@ void Session::post(std::function<void()> f) {
 }
 
 void Session::still_loop() {
-  Decoders decoders(4);
   for (;;) {
-    std::pair<ProgramPtr, Frames> wanted;
+    Still wanted;
     {
       std::unique_lock lock(still_mutex_);
       still_changed_.wait(lock, [&] { return quit_ || still_; });
       if (quit_) return;
-      wanted = *still_;
+      wanted = std::move(*still_);
       still_.reset();
     }
-    StageLog log;
-    ScreenImage screen;
-    to_screen(render_frame(*wanted.first, wanted.second, stores_.shelf.get(), decoders, log), screen);
-    const QImage image = to_image(std::move(screen));
-    post([this, image, wanted] {
-      // A still of an older state of the timeline is never shown.
-      if (derived_ && wanted.first == derived_->view.played && !playing_)
-        emit picture(image, wanted.second, false);
-    });
+    make_still(wanted.view.played, wanted.frame, wanted.look, wanted.view);
   }
+}
+
+bool Session::still_superseded() {
+  const std::lock_guard lock(still_mutex_);
+  return quit_ || still_.has_value();
+}
+
+void Session::make_still(const ProgramPtr& program, Frames frame, LookOptions look, const View& view) {
+  constexpr double kAtOnce = 100;  // milliseconds in which a person takes a picture for immediate
+  const auto show = [&](const Image& image, StillKind kind) {
+    ScreenImage screen;
+    if (look.coverage) to_screen(with_coverage_shown(image), screen);
+    else to_screen(image, screen);
+    const QImage shown = to_image(std::move(screen));
+    post([this, shown, program, frame, kind] {
+      // A still of an older state of the timeline is never shown.
+      if (derived_ && program == derived_->view.played && !playing_) emit picture(shown, frame, false, kind);
+    });
+  };
+  const Hash128 key = Hasher().add(program->picture_key(frame)).done();
+  MemoryCache::Picture made = cache_->find(key);
+  const Hash128 sort = frame_key(program->stages(frame));
+  const auto took = still_ms_.find(sort);
+  if (!made && program->options().scale == 1 && (took == still_ms_.end() || took->second > kAtOnce) &&
+      !program->recipe(frame, stores_.shelf.get()).seal) {
+    if (preview_of_ != program) {
+      RenderOptions lower = program->options();
+      lower.scale = 4, lower.draft = true;
+      preview_of_ = program, preview_ = Program::compile(program->timeline(), *stores_.media, lower);
+    }
+    StageLog log;
+    show(render_frame(*preview_, frame, stores_.shelf.get(), still_decoders_, log, cache_.get()),
+         StillKind::preview);
+    if (still_superseded()) return;
+  }
+  FrameNotes notes;
+  if (!made) {
+    StageLog log;
+    const Stopwatch watch;
+    made = std::make_shared<const Image>(
+        render_frame(*program, frame, stores_.shelf.get(), still_decoders_, log, cache_.get(), &notes));
+    still_ms_[sort] = watch.ms();
+    if (!notes.unseen && notes.trouble.empty()) cache_->offer(key, made, watch.ms());
+  }
+  show(*made, notes.unseen ? StillKind::unseen : StillKind::sharp);
+  if (!look.compare || still_superseded()) return;
+  const Fidelity f = fidelity(view, stores_, frame, 2);
+  Comparison c;
+  c.frame = frame;
+  const auto shown = [](const Image& image) {
+    ScreenImage screen;
+    to_screen(image, screen);
+    return to_image(std::move(screen));
+  };
+  c.live = shown(f.live), c.other = shown(f.other), c.difference = shown(difference(f.live, f.other, 8));
+  c.text = QString::fromStdString(f.text());
+  post([this, c, program] {
+    if (derived_ && program == derived_->view.played && !playing_) emit compared(c);
+  });
+}
+
+void Session::set_look(LookOptions look) {
+  const bool count = look.coverage && !look_.coverage;
+  look_ = look;
+  if (count) count_coverage();
+}
+
+void Session::count_coverage() {
+  if (!derived_) return;
+  labour_.add([this, d = derived_] {
+    auto found = coverage(*d->view.delivered, [this] { return !quit_; });
+    post([this, d, found = std::move(found)] {
+      if (d != derived_) return;  // counted of an older state
+      uncovered_ = found;
+      emit coverage_counted();
+    });
+  });
+}
+
+void Session::set_settings(const Settings& settings) {
+  stores_.options.settings = settings;
+  if (auto r = save_settings(settings); !r) emit failed(QString::fromStdString(r.error().text()));
+  if (!history_) return;
+  emit timeline_changed();
+  derive(true);
+}
+
+void Session::track(const std::string& segment, const std::string& effect, Frames from) {
+  if (!history_ || work_.kind != Work::Kind::none) return;
+  stop_work_ = false;
+  set_work(Work::Kind::measuring, tr("Following the shape"), 0);
+  labour_.add([this, segment, effect, from, now = timeline()] {
+    auto report = track_shape(now, *stores_.media, segment, effect, from, [this](double share) {
+      post([this, share] { set_work(Work::Kind::measuring, tr("Following the shape"), share); });
+      return !stop_work_ && !quit_;
+    });
+    post([this, report, now] {
+      set_work(Work::Kind::none, {}, 0);
+      if (!report) emit failed(QString::fromStdString(report.error().text()));
+      else if (now == timeline())
+        edit(report->timeline, tr("Follow the shape over %1 frames").arg(report->frames));
+    });
+  });
 }
 
 void Session::set_work(Work::Kind kind, const QString& text, double share) {
@@ -152,6 +252,7 @@ void Session::derive(bool then_measure) {
       if (now != timeline()) return;  // a newer edit is on its way
       derived_ = derived;
       emit derived_changed();
+      if (look_.coverage) count_coverage();
       if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none)
         start_measuring(false);
     });
@@ -331,14 +432,14 @@ void Session::present(Frames frame, ScreenImage&& screen) {
       now.swap(pending_picture_);
       at = pending_frame_;
     }
-    if (now) emit picture(*now, at, true);
+    if (now) emit picture(*now, at, true, StillKind::sharp);
   });
 }
 
 void Session::show_frame(Frames frame) {
   if (!derived_ || playing_) return;
   const std::lock_guard lock(still_mutex_);
-  still_ = {derived_->view.played, frame};
+  still_ = Still{derived_->view, frame, look_};
   still_changed_.notify_all();
 }
 

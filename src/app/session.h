@@ -10,6 +10,7 @@
 #include "app/lane.h"
 #include "desk/desk.h"
 #include "forecast/pyramid.h"
+#include "render/coverage.h"
 #include "seat/seat.h"
 #include "timeline/history.h"
 
@@ -28,6 +29,27 @@ struct Derived {
   const Owner* dearest_effect(const std::string& segment) const;
 };
 using DerivedPtr = std::shared_ptr<const Derived>;
+
+/// What the picture of a still shows.
+enum class StillKind {
+  sharp,    ///< the frame as it plays
+  preview,  ///< the same at a lower scale; the sharp one is on its way
+  unseen    ///< something in it shows only after rendering
+};
+
+/// What else can be shown of a frame.
+struct LookOptions {
+  bool compare = false;   ///< a remedy's picture beside the live one
+  bool coverage = false;  ///< pixels that nothing covers
+  bool operator==(const LookOptions&) const = default;
+};
+
+/// A remedy's picture and the live one.
+struct Comparison {
+  Frames frame = -1;
+  QImage live, other, difference;
+  QString text;
+};
 
 /// Background work that can be watched and stopped.
 struct Work {
@@ -75,8 +97,16 @@ class Session : public QObject, private Display {
   void stop_work();
   void play(FrameRange range, PlayMode mode, bool backwards = false);
   void stop_playing();
-  /// A still of the frame for the picture; the latest request wins.
+  /// A still of the frame for the picture; the latest request wins. A frame that takes long comes at a lower
+  /// scale first.
   void show_frame(Frames frame);
+  void set_look(LookOptions look);
+  LookOptions look() const { return look_; }
+  /// Settings of the seat; saved, and everything is worked out anew.
+  void set_settings(const Settings& settings);
+  /// Follows the shape in a secondary's window from a frame of the timeline.
+  void track(const std::string& segment, const std::string& effect, Frames from);
+  const std::vector<Coverage>& uncovered() const { return uncovered_; }
 
  signals:
   void opened();
@@ -85,7 +115,9 @@ class Session : public QObject, private Display {
   void derived_changed();   ///< forecast, plan, seals
   void timeline_changed();  ///< an edit, before its forecast is there
   void work_changed();
-  void picture(const QImage& image, qint64 frame, bool live);
+  void picture(const QImage& image, qint64 frame, bool live, gc::StillKind kind);
+  void compared(const gc::Comparison& comparison);
+  void coverage_counted();
   void play_moved();
   void play_ended();
 
@@ -93,6 +125,9 @@ class Session : public QObject, private Display {
   void present(Frames frame, ScreenImage&& picture) override;
   void post(std::function<void()> on_interface_thread);
   void still_loop();
+  void make_still(const ProgramPtr& program, Frames frame, LookOptions look, const View& view);
+  bool still_superseded();
+  void count_coverage();
   void derive(bool then_measure);
   DerivedPtr make_derived(const TimelinePtr& timeline) const;
   void set_work(Work::Kind kind, const QString& text, double share);
@@ -115,7 +150,18 @@ class Session : public QObject, private Display {
   std::atomic<bool> quit_{false}, stop_work_{false}, stop_play_{false};
   std::mutex still_mutex_;
   std::condition_variable still_changed_;
-  std::optional<std::pair<ProgramPtr, Frames>> still_;
+  struct Still {
+    View view;
+    Frames frame = 0;
+    LookOptions look;
+  };
+  std::optional<Still> still_;
+  LookOptions look_;
+  std::vector<Coverage> uncovered_;
+  std::shared_ptr<MemoryCache> cache_;
+  Decoders still_decoders_{6};
+  std::map<Hash128, double> still_ms_;  ///< by the kind of frame: how long the last one took
+  ProgramPtr preview_of_, preview_;     ///< a program and the same at a lower scale
 
   mutable std::mutex play_mutex_;
   PlayState play_state_;

@@ -82,6 +82,16 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
     if (s.interval < 0) continue;
     const IntervalCost& cost = f.intervals[static_cast<std::size_t>(s.interval)];
     Column c(bottom + x, stride, x, out.height());
+    if (s.verdict == Verdict::unseen && !cost.sealed) {
+      // An empty column with a dashed outline, as high as the budget: no load can be said of what cannot be
+      // shown.
+      const int high = static_cast<int>(std::lround(per_load));
+      const bool edge = cost.in == in || cost.out == until;
+      if (x / 5 % 2 == 0) c.set(high - 1, rgb(200)), c.set(1, rgb(200));
+      for (int up = 0; edge && up < high; ++up)
+        if (up / 5 % 2 == 0) c.set(up, rgb(200));
+      continue;
+    }
     draw_stages(c, cost, s.load, per_load, s.verdict == Verdict::wavers && s.high > 0.9f);
     const int low = static_cast<int>(s.low * per_load), high = static_cast<int>(s.high * per_load),
               top = static_cast<int>(std::lround(s.load * per_load));
@@ -187,7 +197,9 @@ void Skyline::draw_spans(QPainter& p) const {
     const double in = x_of(static_cast<double>(s.in)), out = x_of(static_cast<double>(s.out));
     if (out < 0 || in > width()) continue;
     const QString text =
-        QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0);
+        s.verdict == Verdict::unseen
+            ? tr("unseen")
+            : QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0);
     const int w = metrics.horizontalAdvance(text);
     const double at = std::clamp((in + out) / 2 - w / 2.0, std::max(2.0, free_from),
                                  std::max(2.0, static_cast<double>(width() - w - 2)));

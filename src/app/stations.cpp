@@ -74,114 +74,6 @@ void StationPanel::set_rows(const std::vector<Row>& rows) {
   table_->resizeColumnsToContents();
 }
 
-EffectsPanel::EffectsPanel(Session& session, QWidget* parent)
-    : QWidget(parent), session_(session), box_(new QVBoxLayout(this)) {
-  setObjectName("effects");
-  box_->setContentsMargins(0, 0, 0, 0);
-  connect(&session_, &Session::timeline_changed, this, [this] { rebuild(); });
-  connect(&session_, &Session::opened, this, [this] { rebuild(); });
-}
-
-void EffectsPanel::set_segment(const std::string& id) {
-  if (id == segment_) return;
-  segment_ = id;
-  rebuild();
-}
-
-void EffectsPanel::rebuild() {
-  // An edit made from inside one of the old rows is still on its way; it goes when the event is over.
-  if (content_) content_->hide(), content_->deleteLater();
-  content_ = new QWidget(this);
-  auto* rows = new QVBoxLayout(content_);
-  rows->setContentsMargins(0, 0, 0, 0);
-  rows->setSpacing(3);
-  const SegmentPtr s = session_.timeline() ? find_segment(*session_.timeline(), segment_) : nullptr;
-  auto* head = new QLabel(s ? (s->stack.empty()  ? tr("%1 has no effects.").arg(text(s->name))
-                               : s->note.empty() ? text(s->name)
-                                                 : tr("%1 – %2").arg(text(s->name), text(s->note)))
-                            : tr("Choose a segment to see its effects."),
-                          content_);
-  head->setWordWrap(true);
-  rows->addWidget(head);
-  if (s)
-    for (const Effect& e : s->stack) rows->addWidget(effect_row(*s, e));
-  rows->addStretch(1);
-  box_->addWidget(content_);
-}
-
-QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect) {
-  auto* row = new QWidget(content_);
-  auto* lines = new QVBoxLayout(row);
-  lines->setContentsMargins(0, 0, 0, 4);
-  lines->setSpacing(3);
-  auto* line = new QHBoxLayout;
-  line->setSpacing(6);
-  lines->addLayout(line);
-  const bool off = bypassed(*session_.timeline(), segment.id, effect.id);
-  const EffectType* type = effect_type(effect.type);
-  auto* name = new QLabel(type ? text(type->label) : tr("%1 (not run here)").arg(text(effect.type)), row);
-  name->setMinimumWidth(160);
-  auto* toggle = new QPushButton(off ? tr("Bypassed") : tr("On"), row);
-  toggle->setObjectName("bypass-" + text(effect.id));
-  toggle->setCheckable(true);
-  toggle->setChecked(off);
-  toggle->setMinimumWidth(86);
-  toggle->setToolTip(off ? tr("Lift the bypass (B)")
-                         : tr("Bypass this effect for playback; a slip keeps track of it (B)"));
-  const std::string segment_id = segment.id, effect_id = effect.id;
-  connect(toggle, &QPushButton::clicked, this, [this, segment_id, effect_id, off, label = name->text()] {
-    session_.edit(with_bypass(*session_.timeline(), segment_id, effect_id, !off, now_utc()),
-                  off ? tr("Lift the bypass of %1").arg(label) : tr("Bypass %1").arg(label));
-  });
-  line->addWidget(toggle);
-  line->addWidget(name);
-  int boxes = 0;  // on this line
-  if (type)
-    for (const ParamSpec& spec : type->params) {
-      if (spec.text) continue;
-      // Three colour values or a few single ones to a line, so that nothing is cut off.
-      if (boxes + spec.values > 6 || (boxes == 0 && spec.values > 1)) {
-        line->addStretch(1);
-        line = new QHBoxLayout;
-        line->setSpacing(6);
-        lines->addLayout(line);
-        boxes = 0;
-      }
-      boxes += spec.values > 1 ? 3 : 1;
-      auto* label = new QLabel(text(spec.label), row);
-      label->setStyleSheet("color: #a4a4a4;");
-      line->addWidget(label);
-      for (std::size_t i = 0; i < static_cast<std::size_t>(spec.values); ++i) {
-        auto* value = new QDoubleSpinBox(row);
-        value->setObjectName(QString("param-%1-%2-%3").arg(text(effect.id), text(spec.name)).arg(i));
-        value->setRange(spec.least, spec.most);
-        value->setDecimals(spec.most > 50 ? 1 : 2);
-        value->setSingleStep(spec.most > 50 ? 1 : 0.02);
-        value->setButtonSymbols(QAbstractSpinBox::NoButtons);
-        value->setKeyboardTracking(false);
-        value->setFont(look::number_font(12));
-        value->setFixedWidth(58);
-        value->setValue(param(*type, effect.params, spec.name.c_str(), i));
-        value->setToolTip(
-            tr("%1, %2 to %3 %4").arg(text(spec.label)).arg(spec.least).arg(spec.most).arg(text(spec.unit)));
-        connect(value, &QDoubleSpinBox::valueChanged, this,
-                [this, segment_id, effect_id, spec, i, type, params = effect.params](double v) {
-                  Json changed = v;
-                  if (spec.values > 1) {
-                    changed = Json::array();
-                    for (std::size_t k = 0; k < static_cast<std::size_t>(spec.values); ++k)
-                      changed.push_back(k == i ? v : param(*type, params, spec.name.c_str(), k));
-                  }
-                  session_.edit(with_param(*session_.timeline(), segment_id, effect_id, spec.name, changed),
-                                tr("Change %1").arg(text(spec.label)));
-                });
-        line->addWidget(value);
-      }
-    }
-  line->addStretch(1);
-  return row;
-}
-
 Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), session_(session) {
   const QStringList heads[kStations] = {
       {"Volume", "File system", "Size", "Free", "Used as"},
@@ -207,6 +99,7 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   panel(Station::timeline)->box()->setStretch(2, 2);
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
   connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });
+  connect(&session_, &Session::coverage_counted, this, [this] { refresh(); });
 }
 
 void Stations::refresh_seat() {
@@ -311,6 +204,18 @@ void Stations::refresh() {
            text(s->path)});
     }
   }
+  for (const auto& s : d.view.played->segments())
+    for (const std::string& remark : s->remarks)
+      rows.push_back({{text(s->segment->name), {}, {}, {}, text(remark)}, s->in, text(remark)});
+  for (const Coverage& c : session_.look().coverage ? session_.uncovered() : std::vector<Coverage>())
+    rows.push_back(
+        {{c.segment.empty() ? tr("Gap") : text(d.view.name_of(c.segment)),
+          tr("uncovered"),
+          tr("%1 pixels").arg(c.pixels),
+          {},
+          tr("left %1, top %2, right %3, bottom %4 px").arg(c.left).arg(c.top).arg(c.right).arg(c.bottom)},
+         c.frame,
+         tr("Worst at frame %1").arg(c.frame)});
   panel(Station::timeline)
       ->set_sentence(tr("%1: %2 × %3 at %4, %5 segments%6.")
                          .arg(text(t.name))
@@ -325,7 +230,10 @@ void Stations::refresh() {
   for (const Span& s : d.plan.before.spans) {
     if (s.verdict == Verdict::holds) continue;
     rows.push_back(
-        {{tc(s.in), QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0),
+        {{tc(s.in),
+          s.verdict == Verdict::unseen
+              ? tr("unseen")
+              : QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0),
           number(s.expected_drops, 0),
           QString("%1 to %2").arg(s.drops_low, 0, 'f', 0).arg(s.drops_high, 0, 'f', 0),
           number(s.sustained_rate, 1), cause_name(s.cause),

@@ -5,7 +5,7 @@
 #include <QTableWidget>
 #include <QVBoxLayout>
 
-#include "app/session.h"
+#include "app/effects_panel.h"
 
 namespace gc {
 
@@ -37,22 +37,6 @@ class StationPanel : public QWidget {
   QList<int> wide_;
 };
 
-/// Effects of the selected segment, with their switches and values.
-class EffectsPanel : public QWidget {
-  Q_OBJECT
- public:
-  EffectsPanel(Session& session, QWidget* parent);
-  void set_segment(const std::string& id);
-
- private:
-  void rebuild();
-  QWidget* effect_row(const Segment& segment, const Effect& effect);
-  Session& session_;
-  std::string segment_;
-  QVBoxLayout* box_;
-  QWidget* content_ = nullptr;
-};
-
 enum class Station { seat, timeline, forecast, plan, playout, release };
 inline constexpr int kStations = 6;
 QString station_name(Station s);
@@ -62,6 +46,7 @@ class Stations : public QStackedWidget {
  public:
   explicit Stations(Session& session, QWidget* parent = nullptr);
   void set_segment(const std::string& id) { effects_->set_segment(id); }
+  void set_playhead(Frames frame) { effects_->set_playhead(frame); }
   StationPanel* panel(Station s) const { return panels_[static_cast<std::size_t>(s)]; }
 
  signals:

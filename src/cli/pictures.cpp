@@ -215,9 +215,7 @@ int compare(const Common& c, const Arguments& a) {
          {"remedy", f.remedy},
          {"psnr_db", std::isfinite(f.psnr_db) ? Json(f.psnr_db) : Json("infinite")},
          {"ssim", f.ssim}});
-  else
-    fmt::print("Frame {}, {} against the live picture: PSNR {:.1f} dB, SSIM {:.4f}.\n", a.frame, f.remedy,
-               f.psnr_db, f.ssim);
+  else fmt::print("Frame {} against the live picture, {}.\n", a.frame, f.text());
   return 0;
 }
 

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <cmath>
+
 #include "base/clock.h"
 #include "base/timecode.h"
 #include "media/compare.h"
@@ -53,24 +55,33 @@ View view_of(const TimelinePtr& timeline, const Stores& stores) {
   return v;
 }
 
+std::string Fidelity::text() const {
+  if (!std::isfinite(psnr_db)) return fmt::format("{}: equal to the live picture", remedy);
+  return fmt::format("{}: PSNR {:.1f} dB, SSIM {:.4f}", remedy, psnr_db, ssim);
+}
+
 Fidelity fidelity(const View& view, const Stores& stores, Frames frame, int scale) {
-  const TimelinePtr& played = view.played->timeline();
-  RenderOptions full, other;
-  full.rendering = other.rendering = true;
-  const ProgramPtr live = Program::compile(played, *stores.media, full);
+  const TimelinePtr &played = view.played->timeline(), &whole = view.delivered->timeline();
+  RenderOptions full, small;
+  full.rendering = small.rendering = true;
+  const ProgramPtr live = Program::compile(whole, *stores.media, full),
+                   now = played == whole ? live : Program::compile(played, *stores.media, full);
   Fidelity f;
   Decoders decoders;
   StageLog log;
   f.live = render_frame(*live, frame, nullptr, decoders, log);
-  if (live->recipe(frame, stores.shelf.get()).seal) {
+  if (now->recipe(frame, stores.shelf.get()).seal) {
     f.remedy = "sealed media";
-    f.other = render_frame(*live, frame, stores.shelf.get(), decoders, log);
+    f.other = render_frame(*now, frame, stores.shelf.get(), decoders, log);
+  } else if (now->fingerprint(frame) != live->fingerprint(frame)) {
+    f.remedy = "with bypasses";
+    f.other = render_frame(*now, frame, nullptr, decoders, log);
   } else {
     f.remedy = fmt::format("scale 1/{}", scale);
-    other.scale = scale;
-    const Image small =
-        render_frame(*Program::compile(played, *stores.media, other), frame, nullptr, decoders, log);
-    f.other = enlarged(small, f.live.width(), f.live.height());
+    small.scale = scale;
+    f.other =
+        enlarged(render_frame(*Program::compile(played, *stores.media, small), frame, nullptr, decoders, log),
+                 f.live.width(), f.live.height());
   }
   f.psnr_db = psnr(f.live, f.other), f.ssim = ssim(f.live, f.other);
   return f;

@@ -52,12 +52,13 @@ View view_of(const TimelinePtr& timeline, const Stores& stores);
 
 /// How near a remedy's picture comes to the live one.
 struct Fidelity {
-  std::string remedy;  ///< "sealed media" or "scale 1/2"
+  std::string remedy;  ///< "sealed media", "with bypasses" or "scale 1/2"
   double psnr_db = 0, ssim = 0;
   Image live, other;  ///< both at the full raster
+  std::string text() const;
 };
-/// The frame's sealed picture where there is one, else the picture at a playback scale, against the picture
-/// at full quality.
+/// The frame's sealed picture where there is one, else the picture with the open bypasses, else the picture
+/// at a playback scale; against the picture at full quality with nothing bypassed.
 Fidelity fidelity(const View& view, const Stores& stores, Frames frame, int scale);
 
 inline FrameRange whole(const View& v) { return {0, v.played->duration()}; }

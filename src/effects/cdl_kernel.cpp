@@ -4,7 +4,7 @@
 
 #include <math.h>
 
-#define GC_CLONES __attribute__((target_clones("arch=skylake-avx512", "arch=haswell", "default")))
+#define GC_CLONES __attribute__((target_clones("arch=x86-64-v4", "arch=x86-64-v3", "default")))
 
 namespace gc {
 namespace {

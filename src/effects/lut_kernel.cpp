@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#define GC_CLONES __attribute__((target_clones("arch=haswell", "default")))
+#define GC_CLONES __attribute__((target_clones("arch=x86-64-v3", "default")))
 
 namespace gc {
 namespace {

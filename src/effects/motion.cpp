@@ -6,22 +6,42 @@
 #include <opencv2/video.hpp>
 
 #include "effects/effect.h"
+#include "media/lanes.h"
 
 namespace gc {
 
-cv::Mat search_luma(const Image& image, int shrink) {
-  cv::Mat small = as_mat<cv::Mat>(image), grey, eight;
-  if (shrink > 1) {
-    cv::Mat reduced;
-    cv::resize(small, reduced, {std::max(16, image.width() / shrink), std::max(16, image.height() / shrink)},
-               0, 0, cv::INTER_AREA);
-    small = reduced;
+namespace {
+
+/// Luma of blocks of `shrink` × `shrink` pixels from their two middle rows, square-rooted, in 8 bits. The
+/// square root spreads the shadows, where noise and motion both live.
+GC_LANES void luma_row(const float* upper, const float* lower, std::uint8_t* out, int n, int shrink) {
+  const Lanes weights = lanes(0.2126f, 0.7152f, 0.0722f, 0);
+  const float share = 1.0f / static_cast<float>(2 * shrink);
+  for (int x = 0; x < n; ++x) {
+    Lanes sum{};
+    int i = 0;
+    for (; i + 2 <= shrink; i += 2) sum += load(upper + 4 * i) + load(lower + 4 * i);
+    sum *= weights;
+    float luma = 0;
+    for (int k = 0; k < 8; ++k) luma += sum[k];
+    for (; i < shrink; ++i)
+      for (int c = 0; c < 3; ++c) luma += (upper[4 * i + c] + lower[4 * i + c]) * weights[c];
+    luma = std::min(1.0f, std::max(0.0f, luma * share));
+    out[x] = static_cast<std::uint8_t>(std::sqrt(luma) * 255 + 0.5f);
+    upper += 4 * shrink, lower += 4 * shrink;
   }
-  cv::transform(small, grey, cv::Matx14f(0.2126f, 0.7152f, 0.0722f, 0));
-  // The square root spreads the shadows, where noise and motion both live.
-  cv::max(grey, 0.0, grey);
-  cv::sqrt(grey, grey);
-  grey.convertTo(eight, CV_8U, 255);
+}
+
+}  // namespace
+
+cv::Mat search_luma(const Image& image, int shrink) {
+  const int w = image.width() / shrink, h = image.height() / shrink;
+  cv::Mat eight(h, w, CV_8U);
+  for (int y = 0; y < h; ++y) {
+    const int middle = y * shrink + (shrink - 1) / 2;
+    luma_row(image.row(middle), image.row(std::min(middle + 1, y * shrink + shrink - 1)),
+             eight.ptr<std::uint8_t>(y), w, shrink);
+  }
   return eight;
 }
 

@@ -4,23 +4,25 @@
 #include <mutex>
 
 #include "base/clock.h"
-
-#define GC_CLONES __attribute__((target_clones("avx2", "default")))
+#include "media/lanes.h"
 
 namespace gc {
 namespace {
 
-GC_CLONES void divide(float* p, std::size_t n) {
-  for (std::size_t i = 0; i < n; ++i) {
-    const float a = p[4 * i + 3], k = a > 0 ? 1 / a : 0;
-    p[4 * i] *= k, p[4 * i + 1] *= k, p[4 * i + 2] *= k;
-  }
+GC_LANES void divide(float* p, std::size_t n) {
+  for_pixels(
+      p, n, [](Lanes v) __attribute__((always_inline)) {
+        const Lanes alpha = __builtin_shuffle(v, LaneInts{3, 3, 3, 3, 7, 7, 7, 7});
+        const Lanes k = alpha > 0 ? 1 / alpha : Lanes{};
+        return v * (lanes(1, 0) * k + lanes(0, 1));
+      });
 }
-GC_CLONES void multiply(float* p, std::size_t n) {
-  for (std::size_t i = 0; i < n; ++i) {
-    const float a = p[4 * i + 3];
-    p[4 * i] *= a, p[4 * i + 1] *= a, p[4 * i + 2] *= a;
-  }
+GC_LANES void multiply(float* p, std::size_t n) {
+  for_pixels(
+      p, n, [](Lanes v) __attribute__((always_inline)) {
+        const Lanes alpha = __builtin_shuffle(v, LaneInts{3, 3, 3, 3, 7, 7, 7, 7});
+        return v * (lanes(1, 0) * alpha + lanes(0, 1));
+      });
 }
 
 }  // namespace

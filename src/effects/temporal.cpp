@@ -1,19 +1,21 @@
 // Repairs that look at neighbouring frames: temporal noise reduction along the motion, deflicker, dust
 // removal.
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <opencv2/imgproc.hpp>
 
 #include "effects/motion.h"
 #include "effects/registry.h"
-
-#define GC_CLONES __attribute__((target_clones("arch=haswell", "default")))
+#include "media/lanes.h"
 
 namespace gc {
 namespace {
 
-constexpr int kShrink = 4;  // the motion search looks at pictures a quarter as wide
 constexpr int kBlock = 16;  // pixels that move together
+
+/// The motion search looks at pictures of about this width.
+constexpr int kSearchWidth = 320;
 
 /// One neighbour's rows, moved by a whole vector for a block: bilinear with constant weights.
 struct Taps {
@@ -21,25 +23,30 @@ struct Taps {
   float w[4];
 };
 
-/// Adds a neighbour's pixels to the sums, each weighted by how well it agrees with the pixel here.
-GC_CLONES void gather(const float* here, const Taps& t, float* sum, float* weight, int pixels, float fall) {
-  for (int i = 0; i < pixels; ++i) {
-    float v[3], d = 0;
-    for (int c = 0; c < 3; ++c) {
-      const int k = 4 * i + c;
-      v[c] = t.p[0][k] * t.w[0] + t.p[1][k] * t.w[1] + t.p[2][k] * t.w[2] + t.p[3][k] * t.w[3];
-      d += (v[c] - here[k]) * (v[c] - here[k]);
-    }
+/// Adds a neighbour's pixels to the sums, each weighted by how well it agrees with the pixel here. The
+/// weights add up in the alpha places. `pixels` is even.
+GC_INLINE void gather(const float* here, const Taps& t, float* sum, int pixels, float fall) {
+  const Lanes w0 = lanes(t.w[0], t.w[0]), w1 = lanes(t.w[1], t.w[1]), w2 = lanes(t.w[2], t.w[2]),
+              w3 = lanes(t.w[3], t.w[3]);
+  const Lanes colour = lanes(1, 0), alpha = lanes(0, 1);
+  for (int i = 0; i < 4 * pixels; i += 8) {
+    const Lanes v =
+        load(t.p[0] + i) * w0 + load(t.p[1] + i) * w1 + load(t.p[2] + i) * w2 + load(t.p[3] + i) * w3;
+    const Lanes d = (v - load(here + i)) * colour;
     // 1/(1 + (d/σ²)²): like a Gaussian near the middle, without an exponential.
-    const float q = d * fall, w = 1 / (1 + q * q);
-    for (int c = 0; c < 3; ++c) sum[4 * i + c] += w * v[c];
-    weight[i] += w;
+    const Lanes q = sum_of_pixel(d * d) * fall;
+    const Lanes w = 1 / (1 + q * q);
+    store(sum + i, load(sum + i) + w * (v * colour + alpha));
   }
 }
 
-GC_CLONES void settle(float* out, const float* sum, const float* weight, int pixels) {
-  for (int i = 0; i < pixels; ++i)
-    for (int c = 0; c < 3; ++c) out[4 * i + c] = sum[4 * i + c] / weight[i];
+/// Colours divided by the weights beside them; alpha as it was.
+GC_INLINE void settle(float* out, const float* here, const float* sum, int pixels) {
+  for (int i = 0; i < 4 * pixels; i += 8) {
+    const Lanes s = load(sum + i);
+    const Lanes weight = __builtin_shuffle(s, LaneInts{3, 3, 3, 3, 7, 7, 7, 7});
+    store(out + i, s / weight * lanes(1, 0) + load(here + i) * lanes(0, 1));
+  }
 }
 
 /// Mean motion of each block, in pixels of the full picture.
@@ -63,40 +70,56 @@ class TemporalNr : public EffectInstance {
   void apply(Image& image, const FrameContext& at) const override {
     const int w = image.width(), h = image.height();
     if (at.window.size() < 2 || w < 64 || h < 64) return;
-    const cv::Mat here_luma = search_luma(image, kShrink);
+    const int shrink = std::clamp((w + kSearchWidth / 2) / kSearchWidth, 1, 32);
+    const cv::Mat here_luma = search_luma(image, shrink);
     std::vector<const Image*> near;
     std::vector<cv::Mat> motion;
     for (std::size_t i = 0; i < at.window.size(); ++i) {
       const Image* other = at.window[i];
       if (static_cast<int>(i) == frames_ || !other || other->width() != w || other->height() != h) continue;
       near.push_back(other);
-      motion.push_back(block_motion(flow_between(here_luma, search_luma(*other, kShrink), false), w, h));
+      motion.push_back(block_motion(flow_between(here_luma, search_luma(*other, shrink), false), w, h));
     }
     if (near.empty()) return;
-    // Three channels' squared differences are compared; σ is that of one.
-    const float fall = 1 / (3 * 4 * strength_ * strength_);
     Image out(w, h);
     out.opaque = image.opaque;
-    alignas(64) float sum[kBlock * 4], weight[kBlock];
-    for (int y = 0; y < h; ++y) {
-      const float* here = image.row(y);
-      float* to = out.row(y);
-      for (int x = 0; x < w; x += kBlock) {
-        const int n = std::min(kBlock, w - x);
-        std::copy(here + 4 * x, here + 4 * (x + n), sum);
-        std::fill(weight, weight + n, 1.0f);
-        for (std::size_t i = 0; i < near.size(); ++i) {
-          const cv::Vec2f v = motion[i].at<cv::Vec2f>(y / kBlock, x / kBlock);
-          gather(here + 4 * x, taps(*near[i], x, y, v, n), sum, weight, n, fall);
-        }
-        std::copy(here + 4 * x, here + 4 * (x + n), to + 4 * x);  // alpha
-        settle(to + 4 * x, sum, weight, n);
-      }
-    }
+    for (int y = 0; y < h; ++y) row(image, near, motion, out, y);
     image = std::move(out);
   }
 
  private:
+  GC_LANES void row(const Image& image, const std::vector<const Image*>& near,
+                    const std::vector<cv::Mat>& motion, Image& out, int y) const {
+    // Three channels' squared differences are compared; σ is that of one.
+    const float fall = 1 / (3 * 4 * strength_ * strength_);
+    const int w = image.width();
+    alignas(64) float sum[kBlock * 4], last[kBlock * 4] = {}, from[kBlock * 4] = {};
+    for (int x = 0; x < w; x += kBlock) {
+      const int n = std::min(kBlock, w - x), even = n - n % 2;
+      const float* here = image.row(y) + 4 * x;
+      for (int i = 0; i < 4 * n; ++i) sum[i] = i % 4 == 3 ? 1.0f : here[i];
+      for (std::size_t k = 0; k < near.size(); ++k) {
+        const Taps t = taps(*near[k], x, y, motion[k].at<cv::Vec2f>(y / kBlock, x / kBlock), n);
+        gather(here, t, sum, even, fall);
+        if (even < n) {  // an odd last pixel goes through a pair of its own
+          std::copy_n(here + 4 * even, 4, from);
+          std::copy_n(sum + 4 * even, 4, last);
+          alignas(64) float taps_of[4][8] = {};
+          Taps one = t;
+          for (int j = 0; j < 4; ++j) std::copy_n(t.p[j] + 4 * even, 4, taps_of[j]), one.p[j] = taps_of[j];
+          gather(from, one, last, 2, fall);
+          std::copy_n(last, 4, sum + 4 * even);
+        }
+      }
+      settle(out.row(y) + 4 * x, here, sum, even);
+      if (even < n) {
+        float* to = out.row(y) + 4 * (x + even);
+        for (int c = 0; c < 3; ++c) to[c] = sum[4 * even + c] / sum[4 * even + 3];
+        to[3] = here[4 * even + 3];
+      }
+    }
+  }
+
   /// Where a run of pixels comes from. Runs that would leave the picture stay inside it.
   static Taps taps(const Image& from, int x, int y, cv::Vec2f v, int n) {
     const float sx = std::clamp(static_cast<float>(x) + v[0], 0.0f, static_cast<float>(from.width() - n)),
@@ -171,7 +194,7 @@ class Dust : public EffectInstance {
  private:
   /// The spike detection index (Kokaram, 1995): dust is on one frame only, so both neighbours differ from it
   /// in the same direction and agree with each other.
-  GC_CLONES static void mend(float* p, const float* before, const float* after, int n, float threshold) {
+  static void mend(float* p, const float* before, const float* after, int n, float threshold) {
     for (int i = 0; i < n; ++i) {
       float a = 0, b = 0, c = 0;
       static constexpr float kLuma[3] = {0.2126f, 0.7152f, 0.0722f};

@@ -2,22 +2,23 @@
 // about Rec. 709 luma.
 #include "effects/points.h"
 #include "effects/registry.h"
-
-#define GC_CLONES __attribute__((target_clones("avx2", "default")))
+#include "media/lanes.h"
 
 namespace gc {
 namespace {
 
-GC_CLONES void contrast_pixels(float* p, std::size_t n, float contrast, float pivot) {
-  for (std::size_t i = 0; i < n; ++i)
-    for (std::size_t c = 0; c < 3; ++c) p[4 * i + c] = (p[4 * i + c] - pivot) * contrast + pivot;
+GC_LANES void contrast_pixels(float* p, std::size_t n, float contrast, float pivot) {
+  const Lanes scale = lanes(contrast, 1), add = lanes(pivot - pivot * contrast, 0);
+  for_pixels(
+      p, n, [=](Lanes v) __attribute__((always_inline)) { return v * scale + add; });
 }
 
-GC_CLONES void saturate_pixels(float* p, std::size_t n, float amount) {
-  for (std::size_t i = 0; i < n; ++i, p += 4) {
-    const float luma = 0.2126f * p[0] + 0.7152f * p[1] + 0.0722f * p[2];
-    for (int c = 0; c < 3; ++c) p[c] = luma + amount * (p[c] - luma);
-  }
+GC_LANES void saturate_pixels(float* p, std::size_t n, float amount) {
+  const Lanes own = lanes(amount, 1), grey = lanes(1 - amount, 0),
+              weights = lanes(0.2126f, 0.7152f, 0.0722f, 0);
+  for_pixels(
+      p,
+      n, [=](Lanes v) __attribute__((always_inline)) { return v * own + sum_of_pixel(v * weights) * grey; });
 }
 
 class Contrast : public PointInstance {

@@ -6,7 +6,7 @@
 #include "effects/points.h"
 #include "effects/registry.h"
 
-#define GC_CLONES __attribute__((target_clones("avx2", "default")))
+#define GC_CLONES __attribute__((target_clones("arch=x86-64-v3", "default")))
 
 namespace gc {
 namespace {

@@ -4,7 +4,7 @@
 #include <cmath>
 #include <numbers>
 
-#define GC_CLONES __attribute__((target_clones("avx2", "default")))
+#define GC_CLONES __attribute__((target_clones("arch=x86-64-v3", "default")))
 
 namespace gc {
 namespace {

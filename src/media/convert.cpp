@@ -15,7 +15,7 @@ extern "C" {
 #include <opencv2/imgproc.hpp>
 #include <tuple>
 
-#define GC_CLONES __attribute__((target_clones("avx2", "default")))
+#define GC_CLONES __attribute__((target_clones("arch=x86-64-v3", "default")))
 
 namespace gc {
 namespace {

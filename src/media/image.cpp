@@ -7,8 +7,10 @@
 #include <mutex>
 #include <new>
 
+#include "media/lanes.h"
+
 // Hot loops are compiled for several processor generations and chosen at start.
-#define GC_CLONES __attribute__((target_clones("avx2", "default")))
+#define GC_CLONES __attribute__((target_clones("arch=x86-64-v3", "default")))
 
 namespace gc {
 namespace {
@@ -55,15 +57,26 @@ Pool& pool() {
   return *p;
 }
 
-GC_CLONES void screen_row(const float* in, std::uint8_t* out, int n) {
-  for (int i = 0; i < n; ++i) {
-    const float r = std::min(std::max(in[4 * i] * 255.0f + 0.5f, 0.0f), 255.0f);
-    const float g = std::min(std::max(in[4 * i + 1] * 255.0f + 0.5f, 0.0f), 255.0f);
-    const float b = std::min(std::max(in[4 * i + 2] * 255.0f + 0.5f, 0.0f), 255.0f);
-    out[4 * i] = static_cast<std::uint8_t>(static_cast<int>(b));
-    out[4 * i + 1] = static_cast<std::uint8_t>(static_cast<int>(g));
-    out[4 * i + 2] = static_cast<std::uint8_t>(static_cast<int>(r));
-    out[4 * i + 3] = 255;
+/// RGBA floats to BGRA bytes, opaque.
+GC_INLINE LaneBytes screen_pixels(Lanes v) {
+  v = __builtin_shuffle(v, LaneInts{2, 1, 0, 3, 6, 5, 4, 7}) * lanes(255, 0) + lanes(0.5f, 255);
+  // In this order what is not a number becomes 0.
+  v = v > 0.0f ? v : Lanes{};
+  v = v < 255.0f ? v : lanes(255, 255);
+  return __builtin_convertvector(__builtin_convertvector(v, LaneInts), LaneBytes);
+}
+
+GC_LANES void screen_row(const float* in, std::uint8_t* out, std::size_t n) {
+  std::size_t i = 0;
+  for (; i + 2 <= n; i += 2) {
+    const LaneBytes bytes = screen_pixels(load(in + 4 * i));
+    std::memcpy(out + 4 * i, &bytes, 8);
+  }
+  if (i < n) {
+    float pair[8] = {};
+    std::memcpy(pair, in + 4 * i, 16);
+    const LaneBytes bytes = screen_pixels(load(pair));
+    std::memcpy(out + 4 * i, &bytes, 4);
   }
 }
 
@@ -113,7 +126,7 @@ std::size_t image_pool_bytes() { return pool().held(); }
 void to_screen(const Image& image, ScreenImage& out) {
   out.width = image.width(), out.height = image.height();
   out.bgra.resize(image.floats());
-  screen_row(image.data(), out.bgra.data(), image.width() * image.height());
+  screen_row(image.data(), out.bgra.data(), image.floats() / 4);
 }
 
 void composite_over(Image& canvas, const Image& layer, float opacity) {

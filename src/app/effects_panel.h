@@ -1,0 +1,49 @@
+// The stack of the selected segment: add, remove, order, bypass, device, values with units, keys.
+#pragma once
+#include <QDoubleSpinBox>
+#include <QHBoxLayout>
+#include <QVBoxLayout>
+#include <QWidget>
+
+#include "app/session.h"
+
+namespace gc {
+
+class EffectsPanel : public QWidget {
+  Q_OBJECT
+ public:
+  EffectsPanel(Session& session, QWidget* parent);
+  void set_segment(const std::string& id);
+  /// Frame of the timeline at which values are shown and keys are set.
+  void set_playhead(Frames frame);
+
+ private:
+  /// Where new parameter fields go: a few to a line, so that nothing is cut off.
+  struct Lines {
+    QVBoxLayout* all = nullptr;
+    QHBoxLayout* line = nullptr;
+    int fields = 0;
+    void room_for(int more);
+  };
+  void rebuild();
+  void refresh_values();
+  QWidget* effect_row(const Segment& segment, const Effect& effect, std::size_t place);
+  void add_switches(QHBoxLayout* line, QWidget* row, const Segment& segment, const Effect& effect,
+                    std::size_t place);
+  void add_number(Lines& lines, QWidget* row, const Effect& effect, const EffectType& type,
+                  const ParamSpec& spec);
+  void add_text(Lines& lines, QWidget* row, const Effect& effect, const ParamSpec& spec);
+  void add_keys(QHBoxLayout* line, QWidget* row, const Effect& effect, const EffectType& type);
+  QWidget* add_box(const Segment& segment);
+  void set(const std::string& effect, const std::string& param, const Json& value, const QString& what);
+  Frames frame_in_segment() const;
+  SegmentPtr segment() const;
+
+  Session& session_;
+  std::string segment_;
+  Frames playhead_ = 0;
+  QVBoxLayout* box_;
+  QWidget* content_ = nullptr;
+};
+
+}  // namespace gc
