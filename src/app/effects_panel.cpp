@@ -18,7 +18,7 @@ namespace {
 
 QString text(const std::string& s) { return QString::fromStdString(s); }
 
-constexpr int kFieldsInALine = 5;
+constexpr int kField = 58, kGap = 6;  // pixels
 
 /// What a word parameter may be, where that is a short list.
 QStringList choices(const ParamSpec& spec, const std::string& effect) {
@@ -155,15 +155,15 @@ QWidget* EffectsPanel::add_box(const Segment& segment) {
 }
 
 void EffectsPanel::Lines::room_for(int more) {
-  if (line && fields + more <= kFieldsInALine) {
-    fields += more;
+  if (line && used + kGap + more <= most) {
+    used += kGap + more;
     return;
   }
   if (line) line->addStretch(1);
   line = new QHBoxLayout;
-  line->setSpacing(6);
+  line->setSpacing(kGap);
   all->addLayout(line);
-  fields = more;
+  used = more;
 }
 
 void EffectsPanel::add_switches(QHBoxLayout* line, QWidget* row, const Segment& segment, const Effect& effect,
@@ -188,24 +188,6 @@ void EffectsPanel::add_switches(QHBoxLayout* line, QWidget* row, const Segment& 
   auto* name = new QLabel(label, row);
   line->addWidget(name);
   line->addStretch(1);
-  if (type && type->accelerator) {
-    auto* device = new QComboBox(row);
-    device->setObjectName("device-" + text(id));
-    device->addItems({tr("as set"), tr("processor"), tr("accelerator")});
-    device->setCurrentIndex(effect.device == "processor" ? 1 : effect.device == "accelerator" ? 2 : 0);
-    device->setToolTip(tr("Where this effect runs"));
-    connect(device, &QComboBox::activated, this, [this, segment_id, id, label](int choice) {
-      static constexpr const char* kWords[] = {"", "processor", "accelerator"};
-      session_.edit(with_effect_device(*session_.timeline(), segment_id, id, kWords[choice]),
-                    tr("Change the device of %1").arg(label));
-    });
-    line->addWidget(device);
-  } else if (type) {
-    auto* only = new QLabel(tr("processor only"), row);
-    only->setToolTip(text(type->processor_only));
-    only->setStyleSheet("color: #a4a4a4;");
-    line->addWidget(only);
-  }
   const auto move = [&](const QString& word, const QString& hint, bool possible, std::size_t to,
                         const char* object) {
     auto* b = small(word, hint, row);
@@ -226,6 +208,32 @@ void EffectsPanel::add_switches(QHBoxLayout* line, QWidget* row, const Segment& 
   line->addWidget(remove);
 }
 
+void EffectsPanel::add_device(Lines& lines, QWidget* row, const Segment& segment, const Effect& effect) {
+  const EffectType& type = *effect_type(effect.type);
+  const QString label = text(type.label);
+  const std::string segment_id = segment.id, id = effect.id;
+  lines.room_for(104);
+  if (!type.accelerator) {
+    auto* only = new QLabel(tr("processor only"), row);
+    only->setToolTip(text(type.processor_only));
+    only->setStyleSheet("color: #a4a4a4;");
+    lines.line->addWidget(only);
+    return;
+  }
+  auto* device = new QComboBox(row);
+  device->setObjectName("device-" + text(id));
+  device->addItems({tr("device as set"), tr("processor"), tr("accelerator")});
+  device->setCurrentIndex(effect.device == "processor" ? 1 : effect.device == "accelerator" ? 2 : 0);
+  device->setToolTip(tr("Where this effect runs"));
+  device->setMaximumWidth(120);
+  connect(device, &QComboBox::activated, this, [this, segment_id, id, label](int choice) {
+    static constexpr const char* kWords[] = {"", "processor", "accelerator"};
+    session_.edit(with_effect_device(*session_.timeline(), segment_id, id, kWords[choice]),
+                  tr("Change the device of %1").arg(label));
+  });
+  lines.line->addWidget(device);
+}
+
 QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect, std::size_t place) {
   auto* row = new QWidget(content_);
   auto* all = new QVBoxLayout(row);
@@ -235,10 +243,11 @@ QWidget* EffectsPanel::effect_row(const Segment& segment, const Effect& effect, 
   first->setSpacing(6);
   all->addLayout(first);
   const EffectType* type = effect_type(effect.type);
-  if (type && !type->params.empty()) add_keys(first, row, effect, *type);
   add_switches(first, row, segment, effect, place);
   if (!type) return row;
-  Lines lines{all, nullptr, 0};
+  Lines lines{all, nullptr, 0, std::max(360, width() - 24)};
+  if (!type->params.empty()) add_keys(lines, row, effect, *type);
+  add_device(lines, row, segment, effect);
   for (const ParamSpec& spec : type->params) {
     if (spec.values == 0) continue;  // points of a curve are set on the command line
     if (spec.text) add_text(lines, row, effect, spec);
@@ -252,8 +261,8 @@ void EffectsPanel::add_text(Lines& lines, QWidget* row, const Effect& effect, co
   const std::string id = effect.id;
   const QString now = text(text_or(effect.params, spec.name.c_str(), ""));
   const QStringList words = choices(spec, effect.type);
-  lines.room_for(words.isEmpty() ? kFieldsInALine : 2);
   auto* label = new QLabel(text(spec.label), row);
+  lines.room_for(label->sizeHint().width() + kGap + (words.isEmpty() ? lines.most / 2 : 116));
   label->setStyleSheet("color: #a4a4a4;");
   lines.line->addWidget(label);
   const QString object = QString("param-%1-%2").arg(text(id), text(spec.name));
@@ -278,8 +287,10 @@ void EffectsPanel::add_text(Lines& lines, QWidget* row, const Effect& effect, co
 
 void EffectsPanel::add_number(Lines& lines, QWidget* row, const Effect& effect, const EffectType& type,
                               const ParamSpec& spec) {
-  lines.room_for(spec.values > 1 ? 3 : 1);
   auto* label = new QLabel(text(spec.label), row);
+  const bool unit = spec.unit == "px" || spec.unit == "°" || spec.unit == "ms" || spec.unit == "frames";
+  lines.room_for(label->sizeHint().width() + spec.values * (kField + kGap) +
+                 (unit ? 8 * static_cast<int>(spec.unit.size()) + kGap : 0));
   label->setStyleSheet("color: #a4a4a4;");
   lines.line->addWidget(label);
   const Json now = params_at(effect.params, static_cast<double>(frame_in_segment()));
@@ -293,7 +304,7 @@ void EffectsPanel::add_number(Lines& lines, QWidget* row, const Effect& effect, 
     value->setButtonSymbols(QAbstractSpinBox::NoButtons);
     value->setKeyboardTracking(false);
     value->setFont(look::number_font(12));
-    value->setFixedWidth(58);
+    value->setFixedWidth(kField);
     value->setValue(param(type, now, spec.name.c_str(), i));
     value->setToolTip(
         tr("%1, %2 to %3 %4").arg(text(spec.label)).arg(spec.least).arg(spec.most).arg(text(spec.unit)));
@@ -309,11 +320,10 @@ void EffectsPanel::add_number(Lines& lines, QWidget* row, const Effect& effect, 
             });
     lines.line->addWidget(value);
   }
-  if (spec.unit == "px" || spec.unit == "°" || spec.unit == "ms" || spec.unit == "frames")
-    lines.line->addWidget(new QLabel(text(spec.unit), row));
+  if (unit) lines.line->addWidget(new QLabel(text(spec.unit), row));
 }
 
-void EffectsPanel::add_keys(QHBoxLayout* line, QWidget* row, const Effect& effect, const EffectType& type) {
+void EffectsPanel::add_keys(Lines& lines, QWidget* row, const Effect& effect, const EffectType& type) {
   std::size_t count = 0;
   for (const ParamSpec& spec : type.params)
     if (effect.params.is_object() && has_keys(effect.params.value(spec.name, Json())))
@@ -351,7 +361,8 @@ void EffectsPanel::add_keys(QHBoxLayout* line, QWidget* row, const Effect& effec
             [this, id = effect.id] { session_.track(segment_, id, frame_in_segment()); });
   }
   button->setMenu(menu);
-  line->addWidget(button);
+  lines.room_for(button->sizeHint().width());
+  lines.line->addWidget(button);
 }
 
 }  // namespace gc

@@ -18,22 +18,23 @@ class EffectsPanel : public QWidget {
   void set_playhead(Frames frame);
 
  private:
-  /// Where new parameter fields go: a few to a line, so that nothing is cut off.
+  /// Where new parameter fields go: as many to a line as the panel is wide.
   struct Lines {
     QVBoxLayout* all = nullptr;
     QHBoxLayout* line = nullptr;
-    int fields = 0;
+    int used = 0, most = 0;  ///< pixels
     void room_for(int more);
   };
   void rebuild();
   void refresh_values();
   QWidget* effect_row(const Segment& segment, const Effect& effect, std::size_t place);
+  void add_device(Lines& lines, QWidget* row, const Segment& segment, const Effect& effect);
   void add_switches(QHBoxLayout* line, QWidget* row, const Segment& segment, const Effect& effect,
                     std::size_t place);
   void add_number(Lines& lines, QWidget* row, const Effect& effect, const EffectType& type,
                   const ParamSpec& spec);
   void add_text(Lines& lines, QWidget* row, const Effect& effect, const ParamSpec& spec);
-  void add_keys(QHBoxLayout* line, QWidget* row, const Effect& effect, const EffectType& type);
+  void add_keys(Lines& lines, QWidget* row, const Effect& effect, const EffectType& type);
   QWidget* add_box(const Segment& segment);
   void set(const std::string& effect, const std::string& param, const Json& value, const QString& what);
   Frames frame_in_segment() const;

@@ -37,7 +37,8 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
         r.worst = QString::fromStdString(d.view.played->owners()[static_cast<std::size_t>(owner)].label);
     for (Frames n = r.in; n < r.out; ++n) r.drops += f.miss[static_cast<std::size_t>(n)];
     for (const Span& span : f.spans)
-      if (span.verdict > r.verdict && span.in < r.out && span.out > r.in && r.drops >= 0.3)
+      if (span.verdict > r.verdict && span.in < r.out && span.out > r.in &&
+          (r.drops >= 0.3 || span.verdict == Verdict::unseen))
         r.verdict = span.verdict;
     for (const Span& span : f.spans)
       if (span.verdict == r.verdict && span.in < r.out && span.out > r.in)
@@ -103,9 +104,10 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
     case kMs:
       return sort ? QVariant(r.ms) : unknown ? QVariant("–") : QVariant(QString::number(r.ms, 'f', 1));
     case kVerdict:
-      return sort ? QVariant(static_cast<int>(r.verdict) * 2 + r.probability)
-             : unknown
-                 ? QVariant(tr("not measured"))
+      return sort      ? QVariant(static_cast<int>(r.verdict) * 2 + r.probability)
+             : unknown ? QVariant(tr("not measured"))
+             : r.verdict == Verdict::unseen
+                 ? QVariant(tr("unseen"))
                  : QVariant(
                        QString("%1 %2 %").arg(verdict_name(r.verdict)).arg(r.probability * 100, 0, 'f', 0));
     case kDrops:

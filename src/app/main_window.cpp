@@ -42,6 +42,7 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     marks_ = {};
     skyline_->set_marks(marks_);
     set_playhead(0, true);
+    picture_->set_figures({}, {});
     refresh_title();
     refresh_recent();
     skyline_->setFocus();
@@ -302,6 +303,7 @@ void MainWindow::make_settings_menu(QMenu* menu) {
 
 void MainWindow::set_compare(CompareMode mode) {
   picture_->set_mode(mode);
+  if (mode != CompareMode::off) picture_->set_figures({}, {});
   LookOptions look = session_.look();
   look.compare = mode != CompareMode::off;
   session_.set_look(look);
@@ -346,6 +348,7 @@ void MainWindow::set_playhead(Frames frame, bool seek) {
   stations_->set_playhead(playhead_);
   if (!seek) return;
   if (session_.playing()) session_.stop_playing();
+  else picture_->set_figures({}, {});  // figures of a playout do not belong to a still
   picture_->expect(playhead_, false);
   session_.show_frame(playhead_);
 }

@@ -205,7 +205,7 @@ void Skyline::draw_spans(QPainter& p) const {
                                  std::max(2.0, static_cast<double>(width() - w - 2)));
     p.setPen(look::grey(120));
     p.drawLine(QPointF(in, 17), QPointF(out, 17));
-    if (at > out + 30) continue;
+    if (at > out + 30 || at < free_from) continue;
     p.setPen(look::grey(look::kText));
     p.drawText(QPointF(at, 13), text);
     free_from = at + w + 10;

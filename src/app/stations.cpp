@@ -95,7 +95,8 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   auto* scroll = new QScrollArea(this);
   scroll->setWidgetResizable(true);
   scroll->setWidget(effects_);
-  panel(Station::timeline)->box()->insertWidget(0, scroll, 5);
+  scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  panel(Station::timeline)->box()->insertWidget(0, scroll, 8);
   panel(Station::timeline)->box()->setStretch(2, 2);
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
   connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });

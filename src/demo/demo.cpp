@@ -8,10 +8,12 @@
 #include <thread>
 
 #include "base/clock.h"
+#include "demo/reel.h"
 #include "forecast/forecast.h"
 #include "measure/measure.h"
 #include "media/synthetic.h"
 #include "media/writer.h"
+#include "render/agree.h"
 
 namespace gc {
 namespace {
@@ -435,6 +437,13 @@ Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options,
   DemoReport report;
   report.timeline = folder / "the-kiln-year.otio";
   if (auto r = save_timeline(*timeline, report.timeline); !r) return std::unexpected(r.error());
+  const fs::path lut = folder / "media" / "kiln-warm.cube";
+  if (auto r = write_file_atomic(lut, made_up_cube(33)); !r) return std::unexpected(r.error());
+  ReelMedia reel;
+  reel.lut = lut.string(), reel.width = options.width, reel.height = options.height;
+  for (const SourcePlan& s : kSources) reel.sources[s.scene] = timeline->sources.at(s.name);
+  report.reel = folder / "effects-reel.otio";
+  if (auto r = save_timeline(*effects_reel(reel), report.reel); !r) return std::unexpected(r.error());
   report.segments = builder.segments();
   report.sources = static_cast<int>(std::size(kSources));
   report.seconds_of_picture = static_cast<double>(timeline->duration()) / 24;

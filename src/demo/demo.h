@@ -15,6 +15,7 @@ struct DemoOptions {
 
 struct DemoReport {
   fs::path timeline;
+  fs::path reel;  ///< a second timeline: every effect and way of layering in a segment of its own
   int segments = 0, sources = 0;
   double seconds_of_picture = 0, seconds_taken = 0;
   bool media_made = false;  ///< false when they were there already

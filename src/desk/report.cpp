@@ -165,6 +165,7 @@ Json to_json(const Gate& g) {
 
 Json to_json(const DemoReport& d) {
   return {{"timeline", d.timeline.string()},
+          {"effects_reel", d.reel.string()},
           {"segments", d.segments},
           {"sources", d.sources},
           {"picture_seconds", d.seconds_of_picture},

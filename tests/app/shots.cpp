@@ -2,6 +2,7 @@
 // would.
 #include <QApplication>
 #include <QElapsedTimer>
+#include <QPainter>
 #include <QSettings>
 #include <QTest>
 #include <cstdio>
@@ -33,6 +34,55 @@ void shoot(MainWindow& w, const QString& folder, const QString& name) {
   std::fflush(stdout);
 }
 
+/// Every effect's frame of the effects reel on one sheet, each with its name.
+bool contact_sheet(const fs::path& reel, const QString& folder) {
+  auto timeline = load_timeline(reel);
+  if (!timeline) return false;
+  MediaCatalog media;
+  RenderOptions o;
+  o.rendering = true;
+  const ProgramPtr program = Program::compile(*timeline, media, o);
+  struct Cell {
+    QString name;
+    Frames frame;
+  };
+  std::vector<Cell> cells;
+  for (const auto& s : program->segments()) {
+    const std::string& id = s->segment->id;
+    if (id.starts_with("under-") || id.starts_with("matte-") || id.ends_with("-from")) continue;
+    const bool meets = id.ends_with("-to");
+    cells.push_back(
+        {QString::fromStdString(meets ? id.substr(0, id.size() - 3) + " (transition)" : s->segment->name),
+         meets ? s->in : s->in + 14});
+  }
+  std::sort(cells.begin(), cells.end(), [](const Cell& a, const Cell& b) { return a.frame < b.frame; });
+  constexpr int kAcross = 6, kWide = 256, kHigh = 144, kText = 24, kGap = 6;
+  const int rows = (static_cast<int>(cells.size()) + kAcross - 1) / kAcross;
+  QImage sheet(kAcross * (kWide + kGap) + kGap, rows * (kHigh + kText + kGap) + kGap, QImage::Format_RGB32);
+  sheet.fill(qRgb(30, 30, 30));
+  QPainter p(&sheet);
+  p.setRenderHint(QPainter::SmoothPixmapTransform);
+  p.setFont(look::text_font(14));
+  Decoders decoders;
+  int n = 0;
+  for (const Cell& c : cells) {
+    StageLog log;
+    ScreenImage screen;
+    to_screen(render_frame(*program, c.frame, nullptr, decoders, log), screen);
+    const QImage image(screen.bgra.data(), screen.width, screen.height, QImage::Format_RGB32);
+    const int x = kGap + n % kAcross * (kWide + kGap), y = kGap + n / kAcross * (kHigh + kText + kGap);
+    p.drawImage(QRect(x, y, kWide, kHigh),
+                image.scaled(kWide, kHigh, Qt::IgnoreAspectRatio, Qt::SmoothTransformation));
+    p.setPen(look::grey(look::kText));
+    p.drawText(QRect(x, y + kHigh, kWide, kText), Qt::AlignVCenter | Qt::AlignLeft, c.name);
+    ++n;
+  }
+  p.end();
+  const QString file = folder + "/effects.png";
+  std::printf("%s\n", file.toUtf8().constData());
+  return sheet.save(file);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -52,6 +102,8 @@ int main(int argc, char** argv) {
     std::fprintf(stderr, "%s\n", made.error().text().c_str());
     return 4;
   }
+  if (!contact_sheet(made->reel, folder)) return 4;
+  if (argc > 3) return 0;  // the sheet alone
   std::error_code ignored;
   fs::remove_all(work / "shelf", ignored);
   DeskOptions options;
@@ -124,5 +176,37 @@ int main(int argc, char** argv) {
   wait_until([&] { return session.current(); }, 60000);
   w.go_to(Station::release);
   shoot(w, folder, "6-release");
+  // What the bypass hides, held against the live picture.
+  auto* picture = w.findChild<Picture*>("picture");
+  w.go_to(Station::playout);
+  skyline->setFocus();
+  QTest::keyClick(&w, Qt::Key_W);
+  wait_until([&] { return picture->comparison().frame == w.playhead(); }, 20000);
+  shoot(w, folder, "7-compare");
+  QTest::keyClick(&w, Qt::Key_W);
+  // The reel: an unseen span, and a sliver that nothing covers.
+  session.open(QString::fromStdString(made->reel.string()));
+  wait_until([&] { return session.timeline() && session.timeline()->name.find("reel") != std::string::npos; },
+             20000);
+  wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 120000);
+  const auto at = [&](const std::string& id) -> Frames {
+    for (const auto& s : session.derived()->view.played->segments())
+      if (s->segment->id == id) return s->in + 12;
+    return 0;
+  };
+  ledger->select("slow-flow");
+  emit skyline->frame_chosen(at("slow-flow"));
+  w.go_to(Station::forecast);
+  wait_until([&] { return picture->kind() == StillKind::unseen; }, 20000);
+  shoot(w, folder, "8-unseen");
+  emit skyline->frame_chosen(at("fx-secondary"));
+  w.go_to(Station::timeline);
+  wait_until([&] { return !picture->waiting() && picture->kind() == StillKind::sharp; }, 20000);
+  shoot(w, folder, "2b-effects");
+  emit skyline->frame_chosen(at("sliver"));
+  QTest::keyClick(&w, Qt::Key_U);
+  wait_until([&] { return !session.uncovered().empty(); }, 60000);
+  wait_until([&] { return !picture->waiting() && picture->kind() == StillKind::sharp; }, 20000);
+  shoot(w, folder, "9-uncovered");
   return 0;
 }

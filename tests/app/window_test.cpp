@@ -3,13 +3,16 @@
 #include <gtest/gtest.h>
 
 #include <QApplication>
+#include <QComboBox>
 #include <QDoubleSpinBox>
 #include <QElapsedTimer>
+#include <QMenu>
 #include <QMessageBox>
 #include <QSettings>
 #include <QStandardPaths>
 #include <QTemporaryDir>
 #include <QTest>
+#include <QToolButton>
 #include <fstream>
 
 #include "app/main_window.h"
@@ -101,6 +104,12 @@ class Window : public testing::Test {
                  session->derived()->plan.before.fully_measured;
         },
         ms);
+  }
+  QPushButton* button(const QString& name) { return window->findChild<QPushButton*>(name); }
+  Frames main_in(const std::string& id) {
+    for (const auto& s : session->derived()->view.played->segments())
+      if (s->segment->id == id) return s->in;
+    return 0;
   }
   QPushButton* button(const char* name) { return window->findChild<QPushButton*>(name); }
   void key(Qt::Key k, Qt::KeyboardModifiers m = Qt::NoModifier) { QTest::keyClick(window.get(), k, m); }
@@ -194,6 +203,121 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   ASSERT_TRUE(wait_for([&] { return session->current() && broken() == 0; }, 20000));
   EXPECT_EQ(sealed(), had);
   EXPECT_FALSE(window->windowTitle().contains("changed"));
+}
+
+TEST_F(Window, AStackIsEditedByMouseAndEveryEditCostsAnew) {
+  std::string id;
+  for (const auto& s : session->derived()->view.played->segments())
+    if (s->content == Content::source && s->segment->stack.size() == 1) id = s->segment->id;
+  ASSERT_FALSE(id.empty());
+  window->findChild<Ledger*>()->select(id);
+  emit window->findChild<Ledger*>()->segment_chosen(QString::fromStdString(id), 0);
+  key(Qt::Key_2);
+  QTest::qWait(50);  // the panel of the segment before goes when the event loop runs
+  const auto stack = [&] { return find_segment(*session->timeline(), id)->stack; };
+  const auto named = [&](const std::string& name) { return QString::fromStdString(name); };
+  auto* kinds = window->findChild<QComboBox*>("add-kind");
+  ASSERT_TRUE(kinds);
+  kinds->setCurrentIndex(kinds->findData("blur"));
+  QTest::mouseClick(button("add-effect"), Qt::LeftButton);
+  ASSERT_EQ(stack().size(), 2u);
+  const std::string blur = stack()[1].id;
+  ASSERT_TRUE(settled());
+  QTest::qWait(50);
+  const auto stages = session->derived()->view.played->stages(main_in(id));
+  EXPECT_TRUE(std::any_of(stages.begin(), stages.end(), [&](const StageRef& r) {
+    return session->derived()->view.played->owners()[static_cast<std::size_t>(r.owner)].effect == blur;
+  })) << "the new effect is in the forecast";
+  QTest::mouseClick(button(named("up-" + blur)), Qt::LeftButton);
+  EXPECT_EQ(stack()[0].id, blur);
+  QTest::qWait(50);
+  // A key at the playhead, then another value two frames on: the parameter now has two keys.
+  auto* keys = window->findChild<QToolButton*>(named("keys-" + blur));
+  ASSERT_TRUE(keys);
+  keys->menu()->actions().front()->trigger();
+  QTest::qWait(50);
+  window->set_playhead(main_in(id) + 2, true);
+  auto* sigma = window->findChild<QDoubleSpinBox*>(named("param-" + blur + "-sigma-0"));
+  ASSERT_TRUE(sigma);
+  sigma->setFocus();
+  sigma->selectAll();
+  QTest::keyClicks(sigma, "9");
+  QTest::keyClick(sigma, Qt::Key_Tab);
+  const Json value = stack()[0].params["sigma"];
+  ASSERT_TRUE(value.is_object()) << value.dump();
+  EXPECT_EQ(value["keys"].size(), 2u) << value.dump();
+  QTest::qWait(50);
+  QTest::mouseClick(button(named("remove-" + blur)), Qt::LeftButton);
+  EXPECT_EQ(stack().size(), 1u);
+  for (int i = 0; i < 5; ++i) key(Qt::Key_Z, Qt::ControlModifier);
+  EXPECT_EQ(stack().size(), 1u);
+  EXPECT_FALSE(session->changed());
+  ASSERT_TRUE(settled());
+}
+
+TEST_F(Window, ARemedyIsHeldAgainstTheLivePicture) {
+  auto* picture = window->findChild<Picture*>("picture");
+  window->set_playhead(30, true);
+  for (const auto& [k, mode] : {std::pair{Qt::Key_C, CompareMode::side_by_side},
+                                {Qt::Key_W, CompareMode::wipe},
+                                {Qt::Key_D, CompareMode::difference}}) {
+    key(k);
+    EXPECT_EQ(picture->mode(), mode);
+    ASSERT_TRUE(wait_for([&] { return picture->comparison().frame == 30; }, 20000));
+    EXPECT_TRUE(picture->comparison().text.contains("SSIM")) << picture->comparison().text.toStdString();
+  }
+  key(Qt::Key_W);
+  ASSERT_TRUE(wait_for([&] { return picture->comparison().frame == 30; }, 20000));
+  QTest::mousePress(picture, Qt::LeftButton, Qt::NoModifier,
+                    QPoint(picture->width() / 4, picture->height() / 2));
+  EXPECT_LT(picture->wipe(), 0.3) << "the wipe follows the mouse";
+  QTest::mouseRelease(picture, Qt::LeftButton);
+  key(Qt::Key_Right, Qt::ControlModifier);
+  EXPECT_GT(picture->wipe(), 0.2);
+  key(Qt::Key_W);
+  EXPECT_EQ(picture->mode(), CompareMode::off);
+}
+
+TEST_F(Window, UncoveredPixelsAreCountedAndShown) {
+  const TimelinePtr before = session->timeline();
+  std::string id;
+  Frames at = 0;
+  for (const auto& s : session->derived()->view.played->segments())
+    if (s->content == Content::source && s->covers && id.empty()) id = s->segment->id, at = s->in;
+  Effect sliver;
+  sliver.type = "transform", sliver.params = {{"x", 0.5 + 2.0 / before->width}};
+  session->edit(with_effect_added(*before, id, sliver, 99), "Move");
+  ASSERT_TRUE(settled());
+  window->set_playhead(at + 1, true);
+  key(Qt::Key_U);
+  ASSERT_TRUE(wait_for([&] { return !session->uncovered().empty(); }, 60000));
+  EXPECT_EQ(session->uncovered().front().segment, id);
+  EXPECT_EQ(session->uncovered().front().left, 2);
+  EXPECT_EQ(session->uncovered().front().pixels, 2 * before->height);
+  key(Qt::Key_U);
+  key(Qt::Key_Z, Qt::ControlModifier);
+  ASSERT_TRUE(settled());
+}
+
+TEST_F(Window, AStillComesAtOnceAtALowerScaleAndSharpAfterwards) {
+  auto* picture = window->findChild<Picture*>("picture");
+  std::vector<StillKind> kinds;
+  const auto connection = QObject::connect(session.get(), &Session::picture,
+                                           [&](const QImage& image, qint64, bool live, StillKind kind) {
+                                             EXPECT_FALSE(image.isNull());
+                                             if (!live) kinds.push_back(kind);
+                                           });
+  // A frame that has not been made yet.
+  window->set_playhead(session->derived()->view.played->duration() / 2 + 7, true);
+  ASSERT_TRUE(wait_for(
+      [&] {
+        return !picture->waiting() && picture->kind() == StillKind::sharp && !kinds.empty() &&
+               kinds.back() == StillKind::sharp;
+      },
+      20000));
+  QObject::disconnect(connection);
+  // A lower scale is only ever on the way to the sharp picture.
+  EXPECT_EQ(kinds.back(), StillKind::sharp);
 }
 
 TEST_F(Window, ABypassOpensASlipThatTheGateWillNotLetPass) {
