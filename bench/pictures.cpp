@@ -94,11 +94,12 @@ double ours_ms(const ProgramPtr& p, Frames frames, int workers) {
   std::mutex mutex;
   std::condition_variable done;
   Frames count = 0;
-  Pipeline pipeline(p, nullptr, {workers, static_cast<int>(frames) + 1, false, false, false}, all,
-                    [&](FrameResult&&) {
-                      const std::lock_guard lock(mutex);
-                      if (++count == frames) done.notify_all();
-                    });
+  PipelineOptions options;
+  options.workers = workers, options.horizon = static_cast<int>(frames) + 1, options.screen = false;
+  Pipeline pipeline(p, nullptr, options, all, [&](FrameResult&&) {
+    const std::lock_guard lock(mutex);
+    if (++count == frames) done.notify_all();
+  });
   std::unique_lock lock(mutex);
   done.wait(lock, [&] { return count == frames; });
   return watch.ms() / static_cast<double>(frames);

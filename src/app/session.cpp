@@ -95,6 +95,8 @@ void Session::make_still(const ProgramPtr& program, Frames frame, LookOptions lo
     if (still_superseded()) return;
   }
   FrameNotes notes;
+  // One picture for one person: every processor works on it.
+  notes.tiles = stores_.options.workers;
   if (!made) {
     StageLog log;
     const Stopwatch watch;
@@ -376,6 +378,7 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards) {
   const DerivedPtr d = derived_;
   PlayOptions options = stores_.play_options(mode);
   options.backwards = backwards;
+  if (mode == PlayMode::every_frame) options.cache = cache_;
   player_ = std::thread([this, d, range, options] {
     Playout p = gc::play(d->view.played, stores_.shelf.get(), range, options, *this, stop_play_,
                          [this](const PlayState& s) {

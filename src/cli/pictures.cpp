@@ -254,8 +254,8 @@ void add_picture_commands(CLI::App& app, Common& c, int& code) {
   CLI::App* s = add("effects", "List every effect there is, or hold the devices against each other",
                     "gclk effects --check --json", false);
   s->add_flag("--check", a.check, "Render each on every device and compare");
-  s->add_option("--width", a.width, "Raster of the check, pixels")->check(CLI::Range(64, 4096));
-  s->add_option("--height", a.height, "Raster of the check, pixels")->check(CLI::Range(64, 4096));
+  s->add_option("--width", a.width, "Raster of the check, pixels")->check(CLI::Range(32, 4096));
+  s->add_option("--height", a.height, "Raster of the check, pixels")->check(CLI::Range(32, 4096));
   s->callback([&] { code = a.check ? check_effects(c, a) : list_effects(c); });
 
   s = add("add", "Add an effect to a segment's stack", "gclk add cut.otio ky-03 blur --at 0", true);

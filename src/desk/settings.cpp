@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <cstdio>
+
 #include "base/json.h"
 #include "base/log.h"
 
@@ -21,7 +23,7 @@ Result<void> from_words(const std::string& value, const char* off, const char* o
 
 RenderOptions Settings::playback_options() const {
   RenderOptions o;
-  o.scale = scale, o.draft = draft, o.half = half, o.device = playback;
+  o.scale = scale, o.draft = draft, o.half = half, o.device = playback, o.region = region;
   return o;
 }
 
@@ -33,6 +35,9 @@ Json to_json(const Settings& s) {
           {"precision", s.half ? "half" : "full"},
           {"scaling", s.draft ? "draft" : "full"},
           {"scale", s.scale},
+          {"region",
+           s.region ? fmt::format("{},{},{},{}", s.region->x, s.region->y, s.region->width, s.region->height)
+                    : "none"},
           {"memory_left_gb", s.memory_left_gb}};
 }
 
@@ -53,6 +58,19 @@ Result<void> set_setting(Settings& s, const std::string& name, const std::string
       }
     return usage(fmt::format("'{}' is no playback scale", value), "Give 1, 2, 4, 8 or 16.");
   }
+  if (name == "region") {
+    Region r;
+    int used = 0;
+    if (value == "none") s.region.reset();
+    else if (std::sscanf(value.c_str(), "%d,%d,%d,%d%n", &r.x, &r.y, &r.width, &r.height, &used) == 4 &&
+             static_cast<std::size_t>(used) == value.size() && r.x >= 0 && r.y >= 0 && r.width > 0 &&
+             r.height > 0)
+      s.region = r;
+    else
+      return usage(fmt::format("'{}' is no region", value),
+                   "Give none, or X,Y,WIDTH,HEIGHT in pixels of the raster.");
+    return {};
+  }
   if (name == "memory_left_gb") {
     char* end = nullptr;
     const double gb = std::strtod(value.c_str(), &end);
@@ -62,7 +80,7 @@ Result<void> set_setting(Settings& s, const std::string& name, const std::string
     return {};
   }
   return usage(fmt::format("there is no setting '{}'", name),
-               "Give playback, rendering, precision, scaling, scale or memory_left_gb.");
+               "Give playback, rendering, precision, scaling, scale, region or memory_left_gb.");
 }
 
 Settings load_settings(const fs::path& file) {

@@ -13,6 +13,7 @@ struct Settings {
   bool draft = false;                    ///< scaling quality in playback
   int scale = 1;                         ///< playback scale, 1, 2, 4, 8 or 16
   double memory_left_gb = 4;             ///< to other programs
+  std::optional<Region> region;          ///< the only pixels that playback makes
 
   RenderOptions playback_options() const;
 };

@@ -45,6 +45,7 @@ struct FrameContext {
   int width = 0, height = 0;  ///< of the whole raster at this scale
   double scale = 1;           ///< pixels of this raster ÷ pixels of the full one, of a side
   bool draft = false;         ///< quick scaling rather than good
+  int tiles = 1;              ///< threads that may work on this picture at once
   /// The pictures of the window, earliest first, the frame itself at [before]. Empty for effects without one.
   std::span<const Image* const> window;
 };

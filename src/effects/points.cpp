@@ -1,7 +1,8 @@
 #include "effects/points.h"
 
+#include <tbb/parallel_for.h>
+
 #include <algorithm>
-#include <mutex>
 
 #include "base/clock.h"
 #include "media/lanes.h"
@@ -37,23 +38,21 @@ void PointInstance::apply(Image& image, const FrameContext& at) const {
   run_points({&self, 1}, image, at);
 }
 
-void run_points(std::span<const PointInstance* const> effects, Image& image, const FrameContext& at,
-                std::vector<double>* ms) {
-  if (ms) ms->assign(effects.size(), 0.0);
+namespace {
+
+/// Rows [top, bottom), a tile at a time. `ms` receives each effect's time.
+void rows(std::span<const PointInstance* const> effects, Image& image, const FrameContext& at, int top,
+          int bottom, std::vector<double>* ms) {
   const auto width = static_cast<std::size_t>(image.width());
-  // Short rows are taken several at a time only where every effect is free of its place; a row is the unit
-  // here, and wide rows are cut.
-  const bool timed = ms && effects.size() > 1;
-  const Stopwatch all;
-  for (int y = 0; y < image.height(); ++y)
+  for (int y = top; y < bottom; ++y)
     for (std::size_t x = 0; x < width; x += kTilePixels) {
       const std::size_t n = std::min(kTilePixels, width - x);
       float* p = image.row(y) + 4 * x;
       if (!image.opaque) divide(p, n);
-      double before = timed ? now_ms() : 0;
+      double before = ms ? now_ms() : 0;
       for (std::size_t e = 0; e < effects.size(); ++e) {
         effects[e]->pixels(p, n, at.left + static_cast<int>(x), at.top + y, at);
-        if (timed) {
+        if (ms) {
           const double after = now_ms();
           (*ms)[e] += after - before;
           before = after;
@@ -61,7 +60,26 @@ void run_points(std::span<const PointInstance* const> effects, Image& image, con
       }
       if (!image.opaque) multiply(p, n);
     }
-  if (ms && !timed && !effects.empty()) ms->front() = all.ms();
+}
+
+}  // namespace
+
+void run_points(std::span<const PointInstance* const> effects, Image& image, const FrameContext& at,
+                std::vector<double>* ms) {
+  if (ms) ms->assign(effects.size(), 0.0);
+  const Stopwatch all;
+  if (at.tiles > 1 && image.height() >= 2 * at.tiles) {
+    // Bands of rows side by side; their time is shared out evenly, since the effects' own parts overlap.
+    tbb::parallel_for(0, at.tiles, [&](int band) {
+      rows(effects, image, at, image.height() * band / at.tiles, image.height() * (band + 1) / at.tiles,
+           nullptr);
+    });
+    if (ms) std::fill(ms->begin(), ms->end(), all.ms() / static_cast<double>(effects.size()));
+    return;
+  }
+  const bool each = ms && effects.size() > 1;
+  rows(effects, image, at, 0, image.height(), each ? ms : nullptr);
+  if (ms && !each && !effects.empty()) ms->front() = all.ms();
 }
 
 bool run_point_kernel(const char* body, const std::string& prelude, cv::UMat& image, bool opaque,

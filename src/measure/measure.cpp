@@ -139,7 +139,8 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
   std::condition_variable finished;
   std::vector<FrameResult> results;
   const std::size_t count = frames.size();
-  PipelineOptions options{workers, static_cast<int>(count) + 1, true, keep_image, false};
+  PipelineOptions options;
+  options.workers = workers, options.horizon = static_cast<int>(count) + 1, options.keep_image = keep_image;
   {
     Pipeline pipeline(program, seals, options, std::move(frames), [&](FrameResult&& r) {
       const std::lock_guard lock(mutex);

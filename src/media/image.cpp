@@ -26,6 +26,7 @@ class Pool {
         held_ -= bytes;
         return p;
       }
+      ++allocations_;
     }
     void* p = std::aligned_alloc(64, (bytes + 63) / 64 * 64);
     if (!p) throw std::bad_alloc();
@@ -40,16 +41,16 @@ class Pool {
     free_[bytes].push_back(p);
     held_ += bytes;
   }
-  std::size_t held() {
+  ImagePool state() {
     const std::lock_guard lock(mutex_);
-    return held_;
+    return {held_, allocations_};
   }
 
  private:
   static constexpr std::size_t kMost = std::size_t{768} << 20;
   std::mutex mutex_;
   std::map<std::size_t, std::vector<float*>> free_;
-  std::size_t held_ = 0;
+  std::size_t held_ = 0, allocations_ = 0;
 };
 
 Pool& pool() {
@@ -121,7 +122,7 @@ Image Image::copy() const {
   return c;
 }
 
-std::size_t image_pool_bytes() { return pool().held(); }
+ImagePool image_pool() { return pool().state(); }
 
 void to_screen(const Image& image, ScreenImage& out) {
   out.width = image.width(), out.height = image.height();

@@ -45,8 +45,11 @@ class Image {
   int width_ = 0, height_ = 0;
 };
 
-/// Bytes that the image pool holds for reuse right now.
-std::size_t image_pool_bytes();
+/// What the image pool holds for reuse right now, and how often it had to ask the system for memory so far.
+struct ImagePool {
+  std::size_t bytes = 0, allocations = 0;
+};
+ImagePool image_pool();
 
 /// 8-bit picture for a screen: BGRA in memory order, opaque.
 struct ScreenImage {

@@ -160,8 +160,11 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
 
   Inbox inbox;
   const Stopwatch preroll;
-  Pipeline pipeline(program, seals, {options.workers, options.horizon, true, false, false}, frames,
-                    [&](FrameResult&& r) { inbox.put(std::move(r)); });
+  PipelineOptions running;
+  running.workers = options.workers, running.horizon = options.horizon;
+  // Played every frame, slower, a stretch fills the memory cache on the way.
+  running.cache = options.cache, running.keep_frames = options.cache && options.mode == PlayMode::every_frame;
+  Pipeline pipeline(program, seals, running, frames, [&](FrameResult&& r) { inbox.put(std::move(r)); });
   inbox.wait_for(std::min<Frames>(count, options.horizon), stop);
   p.preroll_seconds = preroll.ms() / 1000;
   const double zero = now_ms();

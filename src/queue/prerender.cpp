@@ -4,6 +4,7 @@
 
 #include "base/clock.h"
 #include "media/writer.h"
+#include "pipeline/parallel.h"
 #include "seat/seat.h"
 
 namespace gc {
@@ -148,7 +149,16 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
   const Stopwatch watch;
   const auto total = static_cast<Frames>(frames.size());
   Pipeline* running = nullptr;
-  PipelineOptions flat{options.workers, options.workers * 3, false, true, options.background};
+  Parallelism ways{options.workers, 1, 0};
+  // A long render is worth a short trial of how its work is best shared out.
+  constexpr std::size_t kWorthATrial = 240;
+  if (frames.size() >= kWorthATrial)
+    ways =
+        try_parallelism(program, {frames.begin(), frames.begin() + 2 * options.workers + 2}, options.workers)
+            .front();
+  PipelineOptions flat;
+  flat.workers = ways.workers, flat.tiles = ways.tiles, flat.horizon = options.workers * 3;
+  flat.screen = false, flat.keep_image = true, flat.background = options.background;
   {
     std::unique_lock lock(mutex);
     Pipeline pipeline(program, nullptr, flat, frames, [&](FrameResult&& result) {

@@ -29,13 +29,26 @@ void check_media(const Program& program, const std::string& inside, Frames offse
              "Shorten the segment or replace the file."});
     }
     if (s->inner) check_media(*s->inner, fmt::format("In '{}': ", s->segment->name), at, gate);
-    for (const Effect& e : s->segment->stack)
-      if (!effect_type(e.type) && e.enabled)
+    for (const Effect& e : s->segment->stack) {
+      if (!e.enabled || e.type == "retime") continue;
+      if (e.type == cost_card_effect().id || program.timeline()->cards.contains(e.type))
+        gate.items.push_back(
+            {GateKind::remark, true, s->segment->id, at,
+             fmt::format("{}'{}' has a cost card in place of an effect; its picture is marked, not made.",
+                         inside, s->segment->name),
+             "Remove the card, or deliver from the program that has the effect."});
+      else if (!effect_type(e.type))
         gate.items.push_back(
             {GateKind::remark, false, s->segment->id, at,
              fmt::format("{}'{}' has the effect '{}', which cannot be run here and is passed through.",
                          inside, s->segment->name, e.type.empty() ? "unnamed" : e.type),
              "Deliver it from the program that has the effect."});
+    }
+    for (const std::string& remark : s->remarks)
+      if (remark.find("not an effect we can run") == std::string::npos)
+        gate.items.push_back({GateKind::remark, false, s->segment->id, at,
+                              fmt::format("{}'{}': {}", inside, s->segment->name, remark),
+                              "Look at the segment's effects."});
   }
 }
 

@@ -110,8 +110,9 @@ class Processor {
         cv::Rect(r->x / s, r->y / s, std::max(1, r->width / s), std::max(1, r->height / s)) & whole;
     return part.empty() ? cv::Rect(0, 0, 1, 1) : part;
   }
-  static FrameContext context(const Program& program, Frames frame, int left, int top) {
+  FrameContext context(const Program& program, Frames frame, int left, int top) const {
     FrameContext c;
+    c.tiles = notes_.tiles;
     c.frame = frame;
     c.left = left, c.top = top;
     c.width = program.width(), c.height = program.height();

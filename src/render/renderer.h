@@ -44,6 +44,7 @@ class Decoders {
 /// What is to be said of a finished frame besides its picture.
 struct FrameNotes {
   bool unseen = false;               ///< something in it shows only after rendering
+  int tiles = 1;                     ///< asked for: threads that may work on this one frame
   std::vector<std::string> trouble;  ///< what went wrong on the way, in sentences
 };
 

@@ -95,7 +95,8 @@ TEST(MemoryCache, AnswersFramesThatWereMadeBefore) {
     std::mutex mutex;
     std::condition_variable all;
     std::vector<FrameResult> results;
-    PipelineOptions o{2, 20, true, true, false, cache, true};
+    PipelineOptions o;
+    o.workers = 2, o.horizon = 20, o.keep_image = true, o.cache = cache, o.keep_frames = true;
     Pipeline pipeline(p, nullptr, o, {0, 1, 2, 3, 4, 5}, [&](FrameResult&& r) {
       const std::lock_guard lock(mutex);
       results.push_back(std::move(r));

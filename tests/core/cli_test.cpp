@@ -15,9 +15,9 @@ struct Ran {
 class Commands : public testing::Test {
  protected:
   Ran gclk(const std::string& arguments, const std::string& error_to = "/dev/null") {
-    const std::string command = "XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_DATA_HOME='" +
-                                (dir_ / "data").string() + "' '" GCLK_BINARY "' " + arguments + " 2>" +
-                                error_to;
+    const std::string command = "XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_CONFIG_HOME='" +
+                                (dir_ / "config").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() +
+                                "' '" GCLK_BINARY "' " + arguments + " 2>" + error_to;
     Ran r;
     FILE* p = ::popen(command.c_str(), "r");
     char buffer[4096];
@@ -39,6 +39,63 @@ class Commands : public testing::Test {
   }
   test::TempFolder dir_;
 };
+
+TEST_F(Commands, EffectsAreListedWithDevicesToleranceAndFeaturesAndChecked) {
+  const Json all = gclk("effects --json").json();
+  ASSERT_GE(all.size(), 29u);
+  for (const Json& e : all) {
+    for (const char* key : {"id", "label", "kind", "family", "stage", "devices", "tolerance", "features",
+                            "frames_before", "params"})
+      EXPECT_TRUE(e.contains(key)) << key;
+    EXPECT_EQ(e["devices"][0], "processor");
+    EXPECT_TRUE(e["devices"].size() == 2 || e.contains("processor_only_because")) << e["id"];
+  }
+  const Ran checked = gclk("effects --check --json --width 96 --height 54");
+  const Json j = checked.json();
+  EXPECT_EQ(checked.code, j["all_within"].get<bool>() ? 0 : 1);
+  EXPECT_TRUE(j["all_within"].get<bool>());
+  EXPECT_EQ(j["effects"].size(), all.size());
+}
+
+TEST_F(Commands, StacksKeysAndDevicesAreEdited) {
+  const std::string file = small();
+  const Ran added = gclk("add " + file + " c glow --at 0 --json");
+  EXPECT_EQ(added.code, 0);
+  EXPECT_EQ(added.json()["effect"], "c-glow");
+  EXPECT_EQ(gclk("key " + file + " c c-glow amount 0 0.5 --json").code, 0);
+  EXPECT_EQ(gclk("key " + file + " c c-glow amount 12 2 --way smooth --json").code, 0);
+  EXPECT_EQ(gclk("device " + file + " c c-glow accelerator --json").code, 0);
+  EXPECT_EQ(gclk("move " + file + " a g 0 --json").code, 0);
+  EXPECT_EQ(gclk("remove " + file + " a b --json").code, 0);
+  const auto t = *load_timeline(dir_ / "cut.otio");
+  EXPECT_EQ(find_segment(*t, "a")->stack.size(), 1u);
+  const Effect& glow = find_segment(*t, "c")->stack[0];
+  EXPECT_EQ(glow.device, "accelerator");
+  EXPECT_EQ(glow.params["amount"]["keys"].size(), 2u);
+  EXPECT_EQ(gclk("add " + file + " c sparkle").code, 2);
+  EXPECT_EQ(gclk("remove " + file + " a nothing").code, 2);
+}
+
+TEST_F(Commands, CardsCoverageComparisonAndSettings) {
+  const std::string file = small();
+  test::put(dir_ / "costs.csv", "name,ms\nSparkle,12\n");
+  EXPECT_EQ(gclk("cards " + file + " '" + (dir_ / "costs.csv").string() + "' --json").json()["cards"][0],
+            "Sparkle");
+  EXPECT_EQ(gclk("cards " + file + " /nowhere.csv").code, 3);
+  const Ran covered = gclk("coverage " + file + " --json");
+  EXPECT_EQ(covered.code, 0);
+  EXPECT_TRUE(covered.json()["uncovered"].empty());
+  const Json compared = gclk("compare " + file + " 5 --scale 4 --json").json();
+  EXPECT_EQ(compared["remedy"], "scale 1/4");
+  EXPECT_GT(compared["psnr_db"], 15);
+  EXPECT_GT(compared["ssim"], 0.3);
+  EXPECT_EQ(gclk("settings scale 2 --json").json()["scale"], 2);
+  EXPECT_EQ(gclk("settings region 10,10,100,80 --json").json()["region"], "10,10,100,80");
+  EXPECT_EQ(gclk("settings scale 3").code, 2);
+  EXPECT_EQ(gclk("settings region 1,2,3").code, 2);
+  EXPECT_EQ(gclk("settings --json").json()["scale"], 2) << "kept";
+  EXPECT_EQ(gclk("playout " + file + " --range 0-12 --json").code, 0) << "a scaled region plays";
+}
 
 TEST_F(Commands, GoThroughTheWholeJobOnASmallTimeline) {
   const std::string file = small();

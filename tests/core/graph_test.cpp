@@ -1,0 +1,148 @@
+// The render graph as a whole: steady memory, ways of sharing work out, half precision, odd media.
+#include "pipeline/parallel.h"
+#include "support.h"
+
+namespace gc {
+namespace {
+
+using test::an;
+using test::Build;
+using test::frame_of;
+
+class Graph : public testing::Test {
+ protected:
+  ProgramPtr six_stages(const RenderOptions& o = {}) {
+    const std::string m = test::movie(folder_ / "m.mov", Form::vc3_hqx, 256, 144, 40);
+    Build b;
+    b.media("m", m, 40)
+        .track("V1")
+        .segment("a", "m", 0, 40,
+                 {an("spatial_nr", {{"radius", 2}}), an("temporal_nr", {}), an("blur", {{"sigma", 2}}),
+                  an("cdl", {{"saturation", 1.2}}), an("contrast", {{"contrast", 1.1}}), an("sharpen", {})});
+    return Program::compile(b.done(), media_, o);
+  }
+  test::TempFolder folder_;
+  MediaCatalog media_;
+};
+
+TEST_F(Graph, TakesNoNewMemoryFrameAfterFrame) {
+  const ProgramPtr p = six_stages();
+  std::vector<Frames> frames;
+  for (Frames f = 0; f < 40; ++f) frames.push_back(f);
+  run_flat_out(p, nullptr, frames, 2);
+  const std::size_t before = image_pool().allocations;
+  run_flat_out(p, nullptr, frames, 2);
+  EXPECT_LE(image_pool().allocations, before + 2) << "40 frames of six stages";
+}
+
+TEST_F(Graph, TilesMakeTheSamePictureAsFrames) {
+  const ProgramPtr p = six_stages();
+  const Image alone = frame_of(*p, 12);
+  Decoders d;
+  StageLog log;
+  FrameNotes notes;
+  notes.tiles = 4;
+  EXPECT_EQ(test::greatest_difference(render_frame(*p, 12, nullptr, d, log, nullptr, &notes), alone), 0);
+}
+
+TEST_F(Graph, HowWorkIsSharedOutIsMeasured) {
+  const ProgramPtr p = six_stages();
+  const auto ways = try_parallelism(p, {3, 4, 5, 6}, 4);
+  ASSERT_EQ(ways.size(), 3u);
+  for (const Parallelism& w : ways) {
+    EXPECT_EQ(w.workers * w.tiles, 4);
+    EXPECT_GT(w.ms, 0);
+  }
+  EXPECT_LE(ways.front().ms, ways.back().ms);
+  EXPECT_EQ(try_parallelism(p, {3}, 1).size(), 1u);
+}
+
+TEST_F(Graph, FusedEffectsAreTheirSequence) {
+  Build fused, apart;
+  const std::vector<Effect> stack{an("cdl", {{"slope", {1.2, 1, 0.8}}}), an("contrast", {{"contrast", 1.3}}),
+                                  an("vignette", {}), an("grain", {{"amount", 0.05}})};
+  fused.track("V1").generator("g", "fractal_noise", 5, {{"size", 30}}, stack);
+  Image one_by_one =
+      frame_of(*Program::compile(
+                   Build().track("V1").generator("g", "fractal_noise", 5, {{"size", 30}}).done(), media_),
+               2);
+  for (const Effect& e : stack)
+    effect_type(e.type)->make(e.params, 256, 144)->apply(one_by_one, test::context_of(one_by_one, 2));
+  EXPECT_EQ(test::greatest_difference(frame_of(*Program::compile(fused.done(), media_), 2), one_by_one), 0);
+}
+
+TEST_F(Graph, TheTimeOfFusedEffectsIsCountedForEach) {
+  Build b(512, 288);
+  b.track("V1").generator("g", "gradient", 5, {},
+                          {an("contrast", {{"contrast", 1.3}}), an("grain", {{"amount", 0.05}})});
+  const ProgramPtr p = Program::compile(b.done(), media_);
+  Decoders d;
+  StageLog log;
+  (void)render_frame(*p, 1, nullptr, d, log);
+  double contrast = 0, grain = 0;
+  for (const StageSample& s : log) {
+    if (s.kind == StageKind::grade) contrast = s.wall_ms;
+    if (s.kind == StageKind::effect) grain = s.wall_ms;
+  }
+  EXPECT_GT(contrast, 0);
+  EXPECT_GT(grain, contrast) << "a hash of every pixel costs more than a multiplication";
+}
+
+TEST_F(Graph, HalfPrecisionIsNearFullAndSaidToBeOther) {
+  RenderOptions half;
+  half.half = true;
+  const ProgramPtr full = six_stages(), rounded = six_stages(half);
+  const double off = test::greatest_difference(frame_of(*full, 9), frame_of(*rounded, 9));
+  EXPECT_GT(off, 0);
+  EXPECT_LT(off, 1.0 / 1024) << "half precision has 11 significant bits";
+  EXPECT_NE(full->picture_key(9), rounded->picture_key(9));
+  EXPECT_FALSE(rounded->options().full_quality());
+}
+
+// Against FFmpeg's scaler with its area averaging; both round differently at the edges of the picture.
+TEST_F(Graph, ShrinkingMatchesFfmpegWithinAStatedError) {
+  const std::string big = test::golden("source.png").string(), small = (folder_ / "small.png").string();
+  ASSERT_TRUE(test::shell("ffmpeg -y -i " + big +
+                          " -vf scale=48:27:flags=area+accurate_rnd+full_chroma_int -pix_fmt rgb48be " +
+                          small));
+  Build b(48, 27);
+  b.media("m", big, 1).track("V1").segment("a", "m", 0, 5);
+  const Image ours = frame_of(*Program::compile(b.done(), media_), 1), theirs = test::load_picture(small);
+  EXPECT_LT(test::greatest_difference(ours, theirs), 0.01);
+}
+
+TEST_F(Graph, AFileWhosePicturesChangeTheirSizeStillFillsTheRaster) {
+  const std::string a = (folder_ / "a.ts").string(), b = (folder_ / "b.ts").string(),
+                    c = (folder_ / "c.ts").string();
+  ASSERT_TRUE(
+      test::shell("ffmpeg -y -f lavfi -i testsrc2=s=256x144:r=24 -frames:v 12 -c:v libx264 -bf 0 -g 1 " + a));
+  ASSERT_TRUE(
+      test::shell("ffmpeg -y -f lavfi -i testsrc2=s=320x180:r=24 -frames:v 12 -c:v libx264 -bf 0 -g 1 "
+                  "-output_ts_offset 0.5 " +
+                  b));
+  ASSERT_TRUE(test::shell("sh -c 'cat " + a + " " + b + " > " + c + "'"));
+  Build build;
+  build.media("m", c, 24).track("V1").segment("s", "m", 0, 20);
+  const ProgramPtr p = Program::compile(build.done(), media_);
+  for (const Frames f : {3, 15}) {
+    const Image i = frame_of(*p, f);
+    ASSERT_EQ(i.width(), 256);
+    EXPECT_GT(test::greatest_difference(i, hatched(256, 144)), 0.3) << "frame " << f << " is no stand-in";
+    EXPECT_EQ(test::pixel(i, 250, 140)[3], 1) << f;
+  }
+}
+
+TEST_F(Graph, ADeliveryWithACostCardIsStoppedAtTheGate) {
+  Build b;
+  b.track("V1")
+      .solid("a", 5, 0.3, 0.3, 0.3, {an("cost_card", {{"ms", 1}})})
+      .solid("b", 5, 0.3, 0.3, 0.3, {an("lut", {{"path", "/nowhere.cube"}})});
+  const Gate gate = check_gate(*Program::compile(b.done(), media_), nullptr);
+  EXPECT_FALSE(gate.may_deliver());
+  ASSERT_EQ(gate.items.size(), 2u);
+  EXPECT_THAT(gate.items[0].what, testing::HasSubstr("cost card"));
+  EXPECT_THAT(gate.items[1].what, testing::HasSubstr("/nowhere.cube"));
+}
+
+}  // namespace
+}  // namespace gc
