@@ -41,7 +41,8 @@ Pipeline::Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions 
       frames_(std::move(frames)),
       done_(std::move(done)) {
   if (!options_.cache) options_.cache = std::make_shared<MemoryCache>(own_budget(*program_, options_));
-  cv::setNumThreads(options_.tiles);  // as a rule frames run in parallel, not the insides of a frame
+  cv::setNumThreads(std::min(
+      options_.tiles, default_workers()));  // as a rule frames run in parallel, not the insides of a frame
   for (int i = 0; i < options_.workers; ++i) workers_.emplace_back([this] { work(); });
 }
 

@@ -63,6 +63,14 @@ class Compiler {
     common_stages(*program);
     const Layout layout = lay_out(tracks, duration);
     for (const Placed& p : layout.placed) program->segments_.push_back(segment(p));
+    const bool around =
+        std::any_of(program->segments_.begin(), program->segments_.end(), [](const CompiledSegmentPtr& s) {
+          return s->content == Content::adjustment &&
+                 std::any_of(s->effects.begin(), s->effects.end(), [](const CompiledEffect& e) {
+                   return e.whole || (!e.point && (e.reach > 0 || !e.fixed));
+                 });
+        });
+    if (!around) program->working_region_ = options_.region;
     for (const Interval& interval : layout.intervals) add_interval(*program, tracks, layout, interval);
     return program;
   }
@@ -393,7 +401,9 @@ class Compiler {
     const auto matte_of = [&](const CompiledSegmentPtr& s) -> std::shared_ptr<const CompiledLayer> {
       if (!s || s->segment->matte.track.empty()) return nullptr;
       const auto it = mattes.find(s->segment->matte.track);
-      return it == mattes.end() ? nullptr : it->second;
+      // An adjustment has no picture that could be a matte.
+      const bool none = it == mattes.end() || it->second->from->content == Content::adjustment;
+      return none ? nullptr : it->second;
     };
     for (const Layer& l : interval.layers) {
       if (track_of(l).matte_only) continue;

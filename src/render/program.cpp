@@ -237,11 +237,12 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, F
     if (there && (i + 1 == s.effects.size() || s.effects[i + 1].device != Device::accelerator))
       all.push_back(e.transfer);
   }
-  if (!s.segment->matte.track.empty()) all.push_back(s.matte_stage);
+  if (!s.segment->matte.track.empty() && s.content != Content::adjustment) all.push_back(s.matte_stage);
 }
 
 void Program::add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame) const {
   add_stages(all, *l.from, frame);
+  if (l.from->content == Content::adjustment && l.from_matte) all.push_back(l.from->matte_stage);
   if (l.from_matte) add_stages(all, *l.from_matte, frame);
   if (!l.to) return;
   add_stages(all, *l.to, frame);
@@ -257,7 +258,9 @@ std::vector<StageRef> Program::stages(Frames frame) const {
     for (const CompiledLayer& l : intervals_[static_cast<std::size_t>(i)].layers) {
       add_stages(all, l, frame);
       const bool plain = first && l.from->covers && (!l.to || l.to->covers);
-      if (!plain && l.from->content != Content::adjustment) all.push_back(mix_);
+      const bool adjusts = l.from->content == Content::adjustment && !l.to;
+      const bool partly = has_keys(l.from->segment->opacity) || l.from->opacity_at(frame) < 1 || l.from_matte;
+      if (adjusts ? partly : !plain) all.push_back(mix_);
       first = false;
     }
   }

@@ -184,6 +184,8 @@ class Program {
 
   const TimelinePtr& timeline() const { return timeline_; }
   const RenderOptions& options() const { return options_; }
+  /// The region that layers can be cut to: none where an adjustment needs pixels around it.
+  const std::optional<Region>& working_region() const { return working_region_; }
   /// Raster at the options' scale.
   int width() const { return width_; }
   int height() const { return height_; }
@@ -223,6 +225,7 @@ class Program {
 
   TimelinePtr timeline_;
   RenderOptions options_;
+  std::optional<Region> working_region_;
   int width_ = 0, height_ = 0;
   Frames duration_ = 0;
   std::vector<CompiledInterval> intervals_;

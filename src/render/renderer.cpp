@@ -9,6 +9,7 @@
 #include "effects/points.h"
 #include "media/convert.h"
 #include "render/device.h"
+#include "timeline/keys.h"
 
 namespace gc {
 namespace {
@@ -64,7 +65,8 @@ class Processor {
         Image picture = layer_picture(program, layer, frame, lane);
         const float opacity = layer.to ? 1.0f : layer.from->opacity_at(frame);
         const Blend blend = layer.from->blend;
-        if (canvas.empty() && picture.opaque && opacity >= 1) {
+        // As the forecast counts it: only what covers the raster goes in without a mix.
+        if (canvas.empty() && layer.from->covers && (!layer.to || layer.to->covers)) {
           canvas = std::move(picture);
           continue;
         }
@@ -92,10 +94,11 @@ class Processor {
       timed(log_, out->stage, [&] { out->fixed->apply(canvas, at); });
     }
     if (!program.options().region) return canvas;
-    const cv::Rect part = wanted(program);
+    const cv::Rect part = on_raster(program, *program.options().region), have = wanted(program);
     Image whole = Image::filled(program.width(), program.height(), 0, 0, 0, 1);
     for (int y = 0; y < part.height; ++y)
-      std::copy_n(canvas.row(y), 4 * part.width, whole.row(part.y + y) + 4 * part.x);
+      std::copy_n(canvas.row(part.y - have.y + y) + 4 * (part.x - have.x), 4 * part.width,
+                  whole.row(part.y + y) + 4 * part.x);
     return whole;
   }
 
@@ -103,11 +106,15 @@ class Processor {
   /// Pixels of this raster that are asked for.
   static cv::Rect wanted(const Program& program) {
     const cv::Rect whole(0, 0, program.width(), program.height());
-    const auto& r = program.options().region;
-    if (!r) return whole;
+    const auto& r = program.working_region();
+    return r ? on_raster(program, *r) : whole;
+  }
+  /// A region of the full raster in pixels of this one.
+  static cv::Rect on_raster(const Program& program, const Region& r) {
+    const cv::Rect whole(0, 0, program.width(), program.height());
     const int s = program.options().scale;
     const cv::Rect part =
-        cv::Rect(r->x / s, r->y / s, std::max(1, r->width / s), std::max(1, r->height / s)) & whole;
+        cv::Rect(r.x / s, r.y / s, std::max(1, r.width / s), std::max(1, r.height / s)) & whole;
     return part.empty() ? cv::Rect(0, 0, 1, 1) : part;
   }
   FrameContext context(const Program& program, Frames frame, int left, int top) const {
@@ -159,7 +166,7 @@ class Processor {
     const cv::Rect part = wanted(program);
     if (canvas.empty()) canvas = Image::filled(part.width, part.height, 0, 0, 0, 0);
     const float opacity = s.opacity_at(frame);
-    const bool whole = opacity >= 1 && !layer.from_matte;
+    const bool whole = opacity >= 1 && !layer.from_matte && !has_keys(s.segment->opacity);
     Piece piece{whole ? std::move(canvas) : canvas.copy(), part.x, part.y};
     run_effects(program, s, 0, s.effects.size(), frame, piece);
     if (whole) {
@@ -297,7 +304,7 @@ class Processor {
   void run_effects(const Program& program, const CompiledSegment& s, std::size_t from, std::size_t to,
                    Frames frame, Piece& piece) {
     for (std::size_t i = from; i < to;) {
-      narrow(program, s, i, to, piece);
+      narrow(program, s, i, to, frame, piece);
       const CompiledEffect& e = s.effects[i];
       const FrameContext at = context(program, frame - s.in, piece.left, piece.top);
       if (goes_over(e)) {
@@ -320,12 +327,12 @@ class Processor {
   /// A region is cut out, with what the effects to come reach beyond it, as soon as none of them needs the
   /// whole.
   void narrow(const Program& program, const CompiledSegment& s, std::size_t from, std::size_t to,
-              Piece& piece) {
-    if (!program.options().region || whole_) return;
+              Frames frame, Piece& piece) {
+    if (!program.working_region() || whole_) return;
     int reach = 0;
     for (std::size_t i = from; i < to; ++i) {
       if (s.effects[i].whole) return;
-      reach += s.effects[i].reach;
+      reach += s.effects[i].fixed ? s.effects[i].reach : s.effects[i].at(frame - s.in)->reach();
     }
     const cv::Rect part = wanted(program);
     const cv::Rect have(piece.left, piece.top, piece.image.width(), piece.image.height());

@@ -29,7 +29,11 @@ void place(const Track& track, int index, Layout& out) {
     } else if (const auto* o = std::get_if<Opaque>(&item)) {
       length = o->duration;
     }
-    if (pending && pending_from >= 0 && current >= 0) {
+    // An adjustment has no picture of its own to go over into: beside it a transition is a cut.
+    const auto adjusts = [&](int i) {
+      return out.placed[static_cast<std::size_t>(i)].segment->content == Content::adjustment;
+    };
+    if (pending && pending_from >= 0 && current >= 0 && !adjusts(pending_from) && !adjusts(current)) {
       Placed& from = out.placed[static_cast<std::size_t>(pending_from)];
       Placed& to = out.placed[static_cast<std::size_t>(current)];
       const Frames before = std::clamp<Frames>(pending->in_offset, 0, (from.out - from.in) / 2);

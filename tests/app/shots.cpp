@@ -179,6 +179,10 @@ int main(int argc, char** argv) {
   // What the bypass hides, held against the live picture.
   auto* picture = w.findChild<Picture*>("picture");
   w.go_to(Station::playout);
+  for (const auto& s : session.derived()->view.played->segments())
+    if (!s->segment->stack.empty() &&
+        bypassed(*session.timeline(), s->segment->id, s->segment->stack.front().id))
+      emit skyline->frame_chosen(s->in + 20);
   skyline->setFocus();
   QTest::keyClick(&w, Qt::Key_W);
   wait_until([&] { return picture->comparison().frame == w.playhead(); }, 20000);
