@@ -299,7 +299,7 @@ void EffectsPanel::add_number(Lines& lines, QWidget* row, const Effect& effect, 
     auto* value = new QDoubleSpinBox(row);
     value->setObjectName(QString("param-%1-%2-%3").arg(text(effect.id), text(spec.name)).arg(i));
     value->setRange(spec.least, spec.most);
-    value->setDecimals(step == 1 ? 1 : spec.most <= 1 ? 3 : 2);
+    value->setDecimals(step == 1 ? 1 : spec.most <= 10 ? 3 : 2);
     value->setSingleStep(step);
     value->setButtonSymbols(QAbstractSpinBox::NoButtons);
     value->setKeyboardTracking(false);

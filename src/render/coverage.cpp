@@ -66,20 +66,21 @@ Image with_coverage_shown(const Image& picture) {
   const int w = out.width(), h = out.height();
   // A sliver of one pixel would be lost in a stripe of its own width: each uncovered pixel marks its
   // surroundings too.
-  constexpr int kReach = 3;
+  // Wide enough to be seen when the picture is small in the window.
+  const int reach = std::max(3, w / 160);
   std::vector<std::uint8_t> near(static_cast<std::size_t>(w) * static_cast<std::size_t>(h), 0);
   for (int y = 0; y < h; ++y)
     for (int x = 0; x < w; ++x) {
       if (!open(picture.row(y) + 4 * x)) continue;
-      for (int j = std::max(0, y - kReach); j <= std::min(h - 1, y + kReach); ++j)
-        for (int i = std::max(0, x - kReach); i <= std::min(w - 1, x + kReach); ++i)
+      for (int j = std::max(0, y - reach); j <= std::min(h - 1, y + reach); ++j)
+        for (int i = std::max(0, x - reach); i <= std::min(w - 1, x + reach); ++i)
           near[static_cast<std::size_t>(j) * static_cast<std::size_t>(w) + static_cast<std::size_t>(i)] = 1;
     }
   for (int y = 0; y < h; ++y) {
     float* p = out.row(y);
     for (int x = 0; x < w; ++x, p += 4) {
       if (near[static_cast<std::size_t>(y) * static_cast<std::size_t>(w) + static_cast<std::size_t>(x)])
-        p[0] = p[1] = p[2] = (x + y) / 6 % 2 ? 1.0f : 0.0f;
+        p[0] = p[1] = p[2] = (x + y) / (2 * reach) % 2 ? 1.0f : 0.0f;
       p[3] = 1;
     }
   }
