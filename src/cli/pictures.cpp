@@ -225,9 +225,10 @@ int settings(const Common& c, const Arguments& a) {
     if (auto r = set_setting(s, a.name, a.value); !r) return fail(r.error(), c.json);
     if (auto r = save_settings(s); !r) return fail(r.error(), c.json);
   }
-  if (c.json) put(to_json(s));
+  const Json all = to_json(s);
+  if (c.json) put(all);
   else
-    for (const auto& [name, value] : to_json(s).items())
+    for (const auto& [name, value] : all.items())
       fmt::print("{:<16} {}\n", name, value.is_string() ? value.get<std::string>() : value.dump());
   return 0;
 }

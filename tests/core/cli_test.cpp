@@ -91,6 +91,7 @@ TEST_F(Commands, CardsCoverageComparisonAndSettings) {
   EXPECT_GT(compared["ssim"], 0.3);
   EXPECT_EQ(gclk("settings scale 2 --json").json()["scale"], 2);
   EXPECT_EQ(gclk("settings region 10,10,100,80 --json").json()["region"], "10,10,100,80");
+  EXPECT_THAT(gclk("settings").out, testing::HasSubstr("10,10,100,80"));
   EXPECT_EQ(gclk("settings scale 3").code, 2);
   EXPECT_EQ(gclk("settings region 1,2,3").code, 2);
   EXPECT_EQ(gclk("settings --json").json()["scale"], 2) << "kept";
