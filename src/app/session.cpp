@@ -142,7 +142,10 @@ void Session::count_coverage() {
 
 void Session::set_settings(const Settings& settings) {
   stores_.options.settings = settings;
-  if (auto r = save_settings(settings); !r) emit failed(QString::fromStdString(r.error().text()));
+  quick_.add([this, settings] {
+    if (auto r = save_settings(settings); !r)
+      post([this, r] { emit failed(QString::fromStdString(r.error().text())); });
+  });
   if (!history_) return;
   emit timeline_changed();
   derive(true);
@@ -188,7 +191,9 @@ void Session::open(const QString& file) {
           *timeline);  // what is still being worked out for an older one is dropped when it comes
       file_ = file;
       playout_.reset(), audit_.reset();
+      uncovered_.clear();  // counted of another timeline
       derived_ = derived;
+      if (look_.coverage) count_coverage();
       emit opened();
       emit derived_changed();
       show_frame(0);
@@ -253,6 +258,7 @@ void Session::derive(bool then_measure) {
       --deriving_;
       if (now != timeline()) return;  // a newer edit is on its way
       derived_ = derived;
+      uncovered_.clear();  // counted of an older state
       emit derived_changed();
       if (look_.coverage) count_coverage();
       if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none)

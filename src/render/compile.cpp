@@ -413,7 +413,6 @@ class Compiler {
       if (!layer.to && hidden(*layer.from, layer.from_matte != nullptr)) continue;
       // What lies below an opaque picture of the whole raster is not seen and costs nothing either.
       if (layer.from->covers && (!layer.to || layer.to->covers)) compiled.layers.clear();
-      compiled.unseen = compiled.unseen || layer.unseen();
       compiled.layers.push_back(std::move(layer));
     }
     compiled.unseen = std::any_of(compiled.layers.begin(), compiled.layers.end(),
