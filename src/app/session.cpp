@@ -238,7 +238,7 @@ DerivedPtr Session::make_derived(const TimelinePtr& timeline) const {
   for (const auto& s : d->view.played->segments()) {
     double most = -1;
     for (const CompiledEffect& e : s->effects)
-      if (const double ms = median_of(stores_.notebook->stage(e.stage.key)).median; ms > most)
+      if (const double ms = median_of(stores_.notebook->stage_samples(e.stage.key)).median; ms > most)
         most = ms, d->dearest[s->segment->id] = e.stage.owner;
   }
   return d;

@@ -28,6 +28,10 @@ bool Statement::step() {
   code_ = sqlite3_step(get());
   return code_ == SQLITE_ROW;
 }
+void Statement::rewind() {
+  sqlite3_reset(get());
+  next_ = 1;
+}
 std::string Statement::text(int column) const {
   const void* p = sqlite3_column_blob(get(), column);
   return p ? std::string(static_cast<const char*>(p),

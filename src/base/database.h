@@ -20,7 +20,8 @@ class Statement {
   Statement& bind(double v);
   Statement& bind(std::string_view v);
   Statement& blob(std::string_view v);
-  bool step();  ///< true while there is a row; a failure is kept in ok()
+  void rewind();  ///< ready to be bound and run again
+  bool step();    ///< true while there is a row; a failure is kept in ok()
   bool ok() const { return code_ == SQLITE_OK || code_ == SQLITE_ROW || code_ == SQLITE_DONE; }
   std::int64_t integer(int column) const { return sqlite3_column_int64(get(), column); }
   double real(int column) const { return sqlite3_column_double(get(), column); }
@@ -40,6 +41,7 @@ class Database {
   /// newer version is refused and left alone. Waits up to 5 s for other processes.
   static Result<Database> open(const std::filesystem::path& path, int version, const char* schema,
                                const char* what);
+  bool is_open() const { return db_ != nullptr; }
   Statement prepare(const char* sql) const;
   Result<void> run(const char* sql) const;
   std::string message() const { return sqlite3_errmsg(db_.get()); }

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <opencv2/core.hpp>
 
 namespace gc {
 namespace {
@@ -80,7 +81,52 @@ Hash128 cost_key(const EffectType& type, const Json& params, int width, int heig
     if (s.costs)
       h.add(s.name).add(s.text ? text_or(params, s.name.c_str(), "")
                                : fmt::format("{:.4g}", param(type, params, s.name.c_str())));
+  for (const float t : cost_terms(type, params, width, height)) h.add(fmt::format("{:.4g}", t));
   return h.done();
+}
+
+Terms cost_terms(const EffectType& type, const Json& params, int width, int height) {
+  Terms t{};
+  const WorkSize at{width, height, static_cast<double>(width) * height / 1e6};
+  t[0] = static_cast<float>(at.mpix);
+  if (type.growth.amounts) type.growth.amounts(type, params, at, t);
+  return t;
+}
+
+const LawName* cost_law(const EffectType& type, const Json& params, bool accelerator) {
+  std::string id = type.id, label = type.label;
+  for (const ParamSpec& s : type.params)
+    if (s.costs && s.text)
+      if (const std::string word = text_or(params, s.name.c_str(), ""); !word.empty())
+        id += " " + word, label += ", " + word;
+  if (accelerator) id += ", accelerator", label += ", accelerator";
+  std::vector<std::string> names{"Mpixel"};
+  names.insert(names.end(), type.growth.names.begin(), type.growth.names.end());
+  if (type.point && !accelerator) names.push_back(kLoadedFirst);
+  return law_name(id, label, type.stage, std::move(names));
+}
+
+void separable_terms(const WorkSize& at, int taps, Terms& terms, std::size_t first) {
+  const double work = at.mpix * taps, held = taps * at.width * 16.0 / (512 << 10);
+  terms[first] = static_cast<float>(work);
+  terms[first + 1] = static_cast<float>(held > 1 ? work * std::log2(held) : 0);
+}
+
+void filter_terms(const WorkSize& at, double taps, int side, Terms& terms, std::size_t first) {
+  constexpr int kTransformFrom = 130;
+  if (side * side < kTransformFrom) {
+    terms[first] = static_cast<float>(at.mpix * taps), terms[first + 1] = 0;
+    return;
+  }
+  // The sizes of its blocks, as in OpenCV's crossCorr.
+  double work = 1e-6;
+  for (const int length : {at.width, at.height}) {
+    const int block = std::min(std::max(static_cast<int>(std::lround(side * 4.5)), 256 - side + 1), length);
+    const int transform = cv::getOptimalDFTSize(std::max(block + side - 1, 2));
+    const int used = std::min(transform - side + 1, length);
+    work *= static_cast<double>((length + used - 1) / used) * transform;
+  }
+  terms[first] = 0, terms[first + 1] = static_cast<float>(work);
 }
 
 }  // namespace gc

@@ -79,6 +79,21 @@ class PointInstance : public EffectInstance {
   void apply(Image& image, const FrameContext& at) const override;
 };
 
+struct EffectType;
+
+/// The raster that a cost is asked for.
+struct WorkSize {
+  int width = 0, height = 0;
+  double mpix = 0;
+};
+
+/// What the cost grows with besides the pixels: names of the terms and their amounts at a raster, from the
+/// second place on. Parameters are those of the raster.
+struct Growth {
+  std::vector<std::string> names{};
+  void (*amounts)(const EffectType& type, const Json& params, const WorkSize& at, Terms& terms) = nullptr;
+};
+
 struct EffectType {
   std::string id;
   std::string label;
@@ -94,6 +109,8 @@ struct EffectType {
   double tolerance = 0;             ///< greatest difference of a pixel value between the devices
   bool moving = false;              ///< differs from frame to frame with the same parameters
   bool whole = false;               ///< needs the whole picture, however small the region that is wanted
+  Growth growth;                    ///< of the cost on the processor and the accelerator alike
+  bool by_wall = false;             ///< its cost is time passed, not work of the thread
   const char* family = "";          ///< "grade", "repair", "detail", "generator", "analysis", "card"
 };
 
@@ -110,7 +127,22 @@ std::vector<std::string> param_remarks(const EffectType& type, const Json& param
 /// What the cost of this effect depends on: its type and the parameters marked so.
 Hash128 cost_key(const EffectType& type, const Json& params, int width, int height);
 
+/// Terms of the effect's cost law at a raster, and the law's name. Parameters that are words choose the law.
+/// The last term of point operations: pixels of a run whose first they are. It waits for the picture to come
+/// from memory.
+inline constexpr const char* kLoadedFirst = "Mpixel loaded first";
+Terms cost_terms(const EffectType& type, const Json& params, int width, int height);
+const LawName* cost_law(const EffectType& type, const Json& params, bool accelerator);
+
 // Helpers for effects.
+
+/// The work of a separable filter: megapixels × taps, and the same again for each doubling of the rows that it
+/// holds (taps × width) beyond half a megabyte, where they leave the nearest caches. Fills two terms.
+void separable_terms(const WorkSize& at, int taps, Terms& terms, std::size_t first);
+/// The work of a filter with a square kernel, as OpenCV 4's filter2D does it on floats: tap by tap while the
+/// kernel has fewer than 130 places, by Fourier transforms of blocks above. Fills two terms from `first`:
+/// megapixels × taps, and megapixels of the transforms.
+void filter_terms(const WorkSize& at, double taps, int side, Terms& terms, std::size_t first);
 
 /// The image's memory as a matrix, without a copy. `cv::Mat` is only named here; include opencv2/core.hpp.
 template <class Mat>

@@ -209,7 +209,16 @@ class Dust : public EffectInstance {
   float threshold_;
 };
 
-EffectType repair(EffectType t, const char* why) {
+constexpr const char* kWindowStays = "its window of frames would have to be carried over for each frame";
+
+/// Millions of pixels of the shrunk pictures in which motion is searched.
+double searched(const WorkSize& at) {
+  const int shrink = std::clamp((at.width + kSearchWidth / 2) / kSearchWidth, 1, 32);
+  return at.mpix / (shrink * shrink);
+}
+
+EffectType repair(EffectType t, const char* why, Growth growth) {
+  t.growth = std::move(growth);
   t.processor_only = why;
   t.family = "repair";
   return t;
@@ -225,7 +234,13 @@ const EffectType& temporal_nr_effect() {
                                           {"strength", "Strength", "", 0, 0.5, 0.04}},
                                          false,
                                          make_instance<TemporalNr, temporal_nr_effect>},
-                                        "its window of frames would have to be carried over for each frame");
+                                        kWindowStays,
+                                        {{"Mpixel × neighbours", "Mpixel of motion search"},
+                                         [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                                           const double n = 2 * std::round(param(e, p, "frames"));
+                                           t[1] = static_cast<float>(at.mpix * n);
+                                           t[2] = static_cast<float>(searched(at) * n);
+                                         }});
   return type;
 }
 
@@ -237,7 +252,10 @@ const EffectType& deflicker_effect() {
               {{"frames", "Frames each side", "frames", 1, 5, 3, 1, true}, {"amount", "Amount", "", 0, 1, 1}},
               false,
               make_instance<Deflicker, deflicker_effect>},
-             "its window of frames would have to be carried over for each frame");
+             kWindowStays,
+             {{"Mpixel × neighbours"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                t[1] = static_cast<float>(at.mpix * (2 * std::round(param(e, p, "frames")) + 1));
+              }});
   return type;
 }
 
@@ -248,7 +266,8 @@ const EffectType& dust_effect() {
                                          {{"threshold", "Threshold", "", 0.005, 1, 0.08}},
                                          false,
                                          make_instance<Dust, dust_effect>},
-                                        "its window of frames would have to be carried over for each frame");
+                                        kWindowStays,
+                                        {});
   return type;
 }
 

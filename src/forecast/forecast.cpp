@@ -116,8 +116,8 @@ bool has_long_gop(const CompiledInterval& interval) {
 /// Gathers pools of costs, each kind of frame once.
 class Pools {
  public:
-  Pools(const Program& program, const Notebook& notebook, Model& model)
-      : program_(program), notebook_(notebook), model_(model) {}
+  Pools(const Program& program, const CostBook& book, Model& model)
+      : program_(program), book_(book), model_(model) {}
 
   struct Entry {
     std::uint32_t pool = 0;
@@ -138,21 +138,21 @@ class Pools {
     e.pool = static_cast<std::uint32_t>(model_.pools.size());
     const Hash128 key = frame_key(stages);
     CostPool pool;
-    pool.frames = notebook_.frames(key);
-    pool.entries = notebook_.entries(key);
+    pool.frames = book_.frames(key);
+    pool.entries = book_.entries(key);
     pool.decodes_between = between;
     std::vector<std::vector<float>> samples;
     for (const StageRef& s : stages) {
-      std::vector<float> values = notebook_.stage(s.key);
-      bool estimated = false;
-      if (values.empty()) values = notebook_.estimate(s), estimated = true;
+      StageCosts costs = book_.stage(s);
+      std::vector<float>& values = costs.ms;
+      const bool estimated = costs.origin != Origin::measured;
       const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
       e.stages.push_back(
           {s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated});
       samples.push_back(std::move(values));
     }
     if (pool.frames.size() < 4) {
-      e.measured = false;
+      e.measured = covered(book_, stages);
       pool.frames.clear();
       std::uint64_t state = 0x9e3779b97f4a7c15ULL;
       for (std::size_t n = 0; n < kComposed; ++n) {
@@ -171,18 +171,18 @@ class Pools {
   }
 
   const Program& program_;
-  const Notebook& notebook_;
+  const CostBook& book_;
   Model& model_;
   std::map<int, Entry> known_;
 };
 
-Model build(const Program& program, const Notebook& notebook, const std::vector<Run>& runs, FrameRange range,
+Model build(const Program& program, const CostBook& book, const std::vector<Run>& runs, FrameRange range,
             const ForecastOptions& options, std::vector<Pools::Entry>* entries,
             std::vector<Pools::Entry>* live_entries) {
   Model model;
   model.scale = options.cost_scale;
   model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms()};
-  Pools pools(program, notebook, model);
+  Pools pools(program, book, model);
   const Run* before = nullptr;
   for (const Run& run : runs) {
     const bool sealed = run.state == 1;
@@ -372,12 +372,12 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
   return runs;
 }
 
-Model model_of(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range,
+Model model_of(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
                const ForecastOptions& options) {
-  return build(program, notebook, runs_of(program, sealed, range), range, options, nullptr, nullptr);
+  return build(program, book, runs_of(program, sealed, range), range, options, nullptr, nullptr);
 }
 
-Forecast forecast(const Program& program, const Notebook& notebook, const SealStates& sealed,
+Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed,
                   FrameRange range, const ForecastOptions& options) {
   const Stopwatch watch;
   Forecast f;
@@ -386,7 +386,7 @@ Forecast forecast(const Program& program, const Notebook& notebook, const SealSt
   f.rate = program.timeline()->rate;
   const std::vector<Run> runs = runs_of(program, sealed, f.range);
   std::vector<Pools::Entry> entries, live;
-  const Model model = build(program, notebook, runs, f.range, options, &entries, &live);
+  const Model model = build(program, book, runs, f.range, options, &entries, &live);
   for (std::size_t i = 0; i < runs.size(); ++i) {
     f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool],
                                   entries[i], options, f.rate.frame_ms()));

@@ -80,11 +80,11 @@ struct ForecastOptions {
 using SealStates = std::vector<std::uint8_t>;  // 0 live, 1 sealed, 2 broken
 
 /// Forecasts playback of `range` from its first frame. `sealed` says which frames rendered media answer.
-Forecast forecast(const Program& program, const Notebook& notebook, const SealStates& sealed,
+Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed,
                   FrameRange range, const ForecastOptions& options);
 
 /// Builds the model alone, for what-if questions that are asked many times.
-Model model_of(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range,
+Model model_of(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
                const ForecastOptions& options);
 
 /// Runs of frames in which more than `density` of a second's frames are missed; neighbours closer than a

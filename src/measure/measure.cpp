@@ -32,32 +32,6 @@ double error_of(const Notebook& notebook, const Hash128& key) {
   return median_of(std::move(totals)).relative_error();
 }
 
-/// Puts one run's frames into the notebook. The first frame pays for opening and seeking; the first ones of
-/// the other workers find the pipeline half empty. Neither is how playback runs.
-void record(Notebook& notebook, const Kind& kind, const std::vector<FrameResult>& results, int workers) {
-  std::map<Hash128, std::vector<StageSample>> by_stage;
-  std::vector<FrameSample> frames;
-  for (std::size_t i = 0; i < results.size(); ++i) {
-    const FrameResult& r = results[i];
-    if (i == 0) {
-      float decode = 0;
-      for (const StageSample& s : r.stages)
-        if (s.kind == StageKind::decode) decode += s.wall_ms;
-      const auto open = static_cast<float>(std::max(0.0, r.fetched_ms - r.fetch_began_ms - decode));
-      notebook.add_entries(kind.key, std::span(&open, 1));
-      continue;
-    }
-    if (static_cast<int>(i) < workers && results.size() > static_cast<std::size_t>(2 * workers)) continue;
-    frames.push_back({static_cast<float>(r.steady_fetch_ms), static_cast<float>(r.done_ms - r.fetched_ms)});
-    for (const StageSample& s : r.stages) by_stage[s.key].push_back(s);
-  }
-  notebook.add_frames(kind.key, frames);
-  std::set<Hash128> seen;
-  for (const StageRef& stage : kind.stages)
-    if (const auto it = by_stage.find(stage.key); it != by_stage.end() && seen.insert(stage.key).second)
-      notebook.add_stage(stage, it->second);
-}
-
 std::vector<Kind> kinds_of(const Program& program) {
   std::vector<Kind> kinds;
   std::map<Hash128, std::size_t> index;
@@ -121,7 +95,7 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
     for (int round = 0; round < 3; ++round) {
       const std::vector<FrameResult> results =
           run_flat_out(program, &seals, std::vector<Frames>(kLength, 0), workers);
-      record(notebook, kind, results, workers);
+      record_run(notebook, kind.key, kind.stages, results, workers);
       timed += static_cast<int>(results.size());
     }
   }
@@ -133,6 +107,112 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
 
 }  // namespace
 
+// The first frame pays for opening and seeking; the first ones of
+// the other workers find the pipeline half empty. Neither is how playback runs.
+void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const StageRef> stages,
+                const std::vector<FrameResult>& results, int workers) {
+  std::vector<FrameSample> frames;
+  const bool enough = results.size() > static_cast<std::size_t>(2 * workers);
+  for (std::size_t i = 0; i < results.size(); ++i) {
+    const FrameResult& r = results[i];
+    if (i == 0) {
+      float decode = 0;
+      for (const StageSample& s : r.stages)
+        if (s.kind == StageKind::decode) decode += s.wall_ms;
+      const auto open = static_cast<float>(std::max(0.0, r.fetched_ms - r.fetch_began_ms - decode));
+      notebook.add_entries(frames_key, std::span(&open, 1));
+      continue;
+    }
+    if (static_cast<int>(i) < workers && enough) continue;
+    frames.push_back({static_cast<float>(r.steady_fetch_ms), static_cast<float>(r.done_ms - r.fetched_ms)});
+  }
+  notebook.add_frames(frames_key, frames);
+  const auto by_stage = stage_samples(results, enough ? static_cast<std::size_t>(workers) : 1, results.size(), stages);
+  std::set<Hash128> seen;
+  for (const StageRef& stage : stages)
+    if (const auto it = by_stage.find(stage.key); it != by_stage.end() && seen.insert(stage.key).second)
+      notebook.add_stage(stage, it->second);
+}
+
+std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<FrameResult>& results,
+                                                          std::size_t from, std::size_t to,
+                                                          std::span<const StageRef> stages) {
+  std::map<Hash128, std::vector<StageSample>> by_stage;
+  std::map<Hash128, int> times;
+  for (const StageRef& s : stages) ++times[s.key];
+  for (const auto& [key, often] : times) {
+    std::vector<StageSample> each;
+    bool uneven = false;
+    int turns = 0;
+    for (std::size_t i = from; i < std::min(to, results.size()); ++i) {
+      StageSample sum;
+      int n = 0;
+      for (const StageSample& s : results[i].stages)
+        if (s.key == key) {
+          sum.kind = s.kind, sum.key = key, sum.owner = s.owner, ++n;
+          sum.gauge = std::max(sum.gauge, s.gauge);
+          sum.wall_ms += s.wall_ms / static_cast<float>(often), sum.cpu_ms += s.cpu_ms / static_cast<float>(often);
+        }
+      uneven = uneven || n != often;
+      turns += n;
+      each.push_back(sum);
+    }
+    if (turns == 0) continue;
+    constexpr std::size_t kRow = 4;
+    if (uneven) {
+      std::vector<StageSample> means;
+      const std::size_t row = std::min(kRow, each.size());
+      for (std::size_t i = 0; i + row <= each.size(); ++i) {
+        StageSample m = each[i];
+        m.key = key, m.wall_ms = m.cpu_ms = 0;
+        const auto share = static_cast<float>(row);
+        for (std::size_t k = i; k < i + row; ++k)
+          m.wall_ms += each[k].wall_ms / share, m.cpu_ms += each[k].cpu_ms / share,
+              m.gauge = std::max(m.gauge, each[k].gauge);
+        means.push_back(m);
+      }
+      each = std::move(means);
+    }
+    by_stage[key] = std::move(each);
+  }
+  return by_stage;
+}
+
+void Learner::see(const FrameResult& frame) {
+  if (frame.cached || frame.sealed || frame.offline) return;
+  const int i = program_->interval_at(frame.frame);
+  const std::lock_guard lock(mutex_);
+  auto& stages = seen_[i];
+  std::map<Hash128, std::pair<StageSample, int>> sums;
+  for (const StageSample& s : frame.stages) {
+    auto& [sum, n] = sums[s.key];
+    sum.kind = s.kind, sum.key = s.key, sum.owner = s.owner, ++n;
+    sum.wall_ms += s.wall_ms, sum.cpu_ms += s.cpu_ms, sum.gauge = std::max(sum.gauge, s.gauge);
+  }
+  for (auto& [key, sum] : sums) {
+    // A frame that found a neighbour made by another one says nothing about what it costs to make.
+    sum.first.wall_ms /= static_cast<float>(sum.second), sum.first.cpu_ms /= static_cast<float>(sum.second);
+    stages[key].push_back(sum.first);
+  }
+}
+
+Result<void> Learner::finish() {
+  const std::lock_guard lock(mutex_);
+  notebook_.set_conditions(conditions_between(began_, machine_times()));
+  for (const auto& [i, stages] : seen_) {
+    if (i < 0) continue;
+    std::set<Hash128> done;
+    for (const StageRef& ref : program_->stages(program_->intervals()[static_cast<std::size_t>(i)].in))
+      // Reading and opening depend on where the reader stood; only runs made for measuring tell.
+      if (ref.kind != StageKind::read && ref.kind != StageKind::decode)
+        if (const auto it = stages.find(ref.key); it != stages.end() && done.insert(ref.key).second)
+          notebook_.learn(ref, it->second);
+  }
+  seen_.clear();
+  notebook_.set_conditions({});
+  return notebook_.save();
+}
+
 std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals,
                                       std::vector<Frames> frames, int workers, bool keep_image) {
   std::mutex mutex;
@@ -141,6 +221,7 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
   const std::size_t count = frames.size();
   PipelineOptions options;
   options.workers = workers, options.horizon = static_cast<int>(count) + 1, options.keep_image = keep_image;
+  options.gauge = true;
   {
     Pipeline pipeline(program, seals, options, std::move(frames), [&](FrameResult&& r) {
       const std::lock_guard lock(mutex);
@@ -168,8 +249,10 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
   report.kinds = static_cast<int>(kinds.size());
   std::vector<Kind*> open;
   for (Kind& k : kinds) {
-    if (options.again || error_of(notebook, k.key) > options.tolerance) open.push_back(&k);
-    else ++report.from_notebook;
+    if (!options.again && error_of(notebook, k.key) <= options.tolerance) ++report.from_notebook;
+    else if (!options.again && notebook.frames(k.key).empty() && covered(notebook, k.stages))
+      ++report.from_notebook, ++report.by_law;
+    else open.push_back(&k);
   }
   report.within = report.from_notebook;
   const auto go_on = [&](const std::string& what) {
@@ -201,8 +284,11 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
       ++k->round;
       std::vector<Frames> frames;
       for (Frames f = start; f < start + length; ++f) frames.push_back(f);
+      const MachineTimes before = machine_times();
       const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, options.workers);
-      record(notebook, *k, results, options.workers);
+      notebook.set_conditions(conditions_between(before, machine_times()));
+      record_run(notebook, k->key, k->stages, results, options.workers);
+      notebook.set_conditions({});
       report.frames += static_cast<int>(results.size());
       if (error_of(notebook, k->key) > options.tolerance) still.push_back(k);
       else ++report.within;

@@ -1,6 +1,8 @@
 // Measuring what frames cost, in the pipeline that plays them, at the parallelism of playback.
 #pragma once
 #include <functional>
+#include <map>
+#include <mutex>
 
 #include "measure/notebook.h"
 #include "pipeline/pipeline.h"
@@ -24,6 +26,7 @@ struct MeasureReport {
   int kinds = 0;          ///< different kinds of frames in the timeline
   int within = 0;         ///< of them, with a median known within the tolerance
   int from_notebook = 0;  ///< of them, known before
+  int by_law = 0;         ///< of those, never measured themselves: the seat's cost laws say it
   int frames = 0;         ///< frames timed now
   double seconds = 0;
   bool cancelled = false;
@@ -37,6 +40,32 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
 /// Runs these frames flat out through the pipeline and returns them in the order in which they were started.
 std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals,
                                       std::vector<Frames> frames, int workers, bool keep_image = false);
+
+/// Puts one run's frames into the notebook: costs of frames and of the stages that they go through.
+void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const StageRef> stages,
+                const std::vector<FrameResult>& results, int workers);
+
+/// What each stage took of a frame, by its key, for frames [from, to) of a run: all its turns in a frame
+/// together, shared out over how often `stages` has it. Where frames share the work of a stage (neighbours that
+/// one makes and others use), the means of four frames in a row stand for each.
+std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<FrameResult>& results,
+                                                          std::size_t from, std::size_t to,
+                                                          std::span<const StageRef> stages);
+
+/// Learns from frames that are rendered or played anyway. Give it every frame; `finish` writes what was learnt.
+class Learner {
+ public:
+  Learner(ProgramPtr program, Notebook& notebook) : program_(std::move(program)), notebook_(notebook) {}
+  void see(const FrameResult& frame);  ///< from any thread
+  Result<void> finish();
+
+ private:
+  ProgramPtr program_;
+  Notebook& notebook_;
+  std::mutex mutex_;
+  MachineTimes began_ = machine_times();
+  std::map<int, std::map<Hash128, std::vector<StageSample>>> seen_;  ///< by interval and stage
+};
 
 /// Key of the encoding times of sealed media at a raster.
 Hash128 encode_key(int width, int height);

@@ -1,8 +1,11 @@
 #include "measure/notebook.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 #include <cstring>
+#include <ctime>
 
 #include "base/clock.h"
 
@@ -10,16 +13,27 @@ namespace gc {
 namespace {
 
 constexpr std::size_t kKept = 256;
+// The column `kind` of a series is the era of its samples: those of another machine or library are kept and not
+// used.
 constexpr const char* kSchema = R"(
   CREATE TABLE IF NOT EXISTS series(
     what INTEGER NOT NULL, key TEXT NOT NULL, kind INTEGER NOT NULL, type TEXT NOT NULL, size REAL NOT NULL,
     first BLOB NOT NULL, second BLOB NOT NULL, at TEXT NOT NULL, PRIMARY KEY(what, key));
   CREATE TABLE IF NOT EXISTS audit(
     at TEXT NOT NULL, timeline TEXT NOT NULL, drops_forecast REAL, drops_observed REAL, span_f1 REAL, spans_called INTEGER, spans_right INTEGER);
+  CREATE TABLE IF NOT EXISTS law(id TEXT PRIMARY KEY, name TEXT NOT NULL, places BLOB NOT NULL);
+  CREATE TABLE IF NOT EXISTS sample(
+    at TEXT NOT NULL, era INTEGER NOT NULL, law TEXT NOT NULL, conditions TEXT NOT NULL, terms BLOB NOT NULL, undisturbed INTEGER NOT NULL, ms BLOB NOT NULL);
+  CREATE TABLE IF NOT EXISTS era(id INTEGER PRIMARY KEY, since TEXT NOT NULL, change TEXT NOT NULL, identity TEXT NOT NULL);
+  CREATE TABLE IF NOT EXISTS news(at TEXT NOT NULL, law TEXT NOT NULL, text TEXT NOT NULL, factor REAL NOT NULL);
+  CREATE TABLE IF NOT EXISTS total(samples INTEGER NOT NULL);
+  INSERT INTO total SELECT 0 WHERE NOT EXISTS(SELECT 1 FROM total);
+  UPDATE series SET kind = 1;
 )";
 
-std::string pack(const std::vector<float>& v) {
-  return {reinterpret_cast<const char*>(v.data()), v.size() * sizeof(float)};
+template <class T>
+std::string pack(std::span<const T> v) {
+  return {reinterpret_cast<const char*>(v.data()), v.size_bytes()};
 }
 std::vector<float> unpack(const std::string& s) {
   std::vector<float> v(s.size() / sizeof(float));
@@ -29,6 +43,55 @@ std::vector<float> unpack(const std::string& s) {
 
 void keep_recent(std::vector<float>& v) {
   if (v.size() > kKept) v.erase(v.begin(), v.end() - static_cast<std::ptrdiff_t>(kKept));
+}
+
+double seconds_now() { return static_cast<double>(std::time(nullptr)); }
+
+/// Seconds since 1970 as a date.
+std::string date_of(double at_s) {
+  const auto t = static_cast<std::time_t>(at_s);
+  std::tm parts{};
+  gmtime_r(&t, &parts);
+  char text[32];
+  std::strftime(text, sizeof text, "%Y-%m-%d %H:%M UTC", &parts);
+  return text;
+}
+
+// A law's places in one row: for each, terms, time, count, era, numbers of undisturbed and other values, values.
+std::string pack_places(const CostLaw& law) {
+  std::string out;
+  const auto put = [&out](const void* p, std::size_t n) { out.append(static_cast<const char*>(p), n); };
+  for (const LawPoint& p : law.points()) {
+    const std::int32_t head[4] = {p.count, p.era, static_cast<std::int32_t>(p.recent.size()),
+                                  static_cast<std::int32_t>(p.others.size())};
+    put(p.terms.data(), sizeof p.terms), put(&p.at_s, sizeof p.at_s), put(head, sizeof head);
+    put(p.recent.data(), p.recent.size() * sizeof(float)), put(p.others.data(), p.others.size() * sizeof(float));
+  }
+  return out;
+}
+
+CostLaw unpack_places(const LawName& name, const std::string& bytes) {
+  std::vector<LawPoint> points;
+  std::size_t at = 0;
+  const auto get = [&](void* p, std::size_t n) {
+    if (at + n > bytes.size()) return false;
+    std::memcpy(p, bytes.data() + at, n);
+    at += n;
+    return true;
+  };
+  for (;;) {
+    LawPoint p;
+    std::int32_t head[4] = {};
+    if (!get(p.terms.data(), sizeof p.terms) || !get(&p.at_s, sizeof p.at_s) || !get(head, sizeof head)) break;
+    constexpr auto kMost = static_cast<std::int32_t>(LawPoint::kRecent);
+    if (head[2] < 0 || head[2] > kMost || head[3] < 0 || head[3] > kMost) break;
+    p.count = head[0], p.era = head[1];
+    p.recent.resize(static_cast<std::size_t>(head[2])), p.others.resize(static_cast<std::size_t>(head[3]));
+    if (!get(p.recent.data(), p.recent.size() * sizeof(float))) break;
+    if (!get(p.others.data(), p.others.size() * sizeof(float))) break;
+    points.push_back(std::move(p));
+  }
+  return CostLaw(name, std::move(points));
 }
 
 }  // namespace
@@ -48,58 +111,146 @@ MedianEstimate median_of(std::vector<float> values) {
   return m;
 }
 
-Hash128 frame_key(std::span<const StageRef> stages) {
-  std::vector<Hash128> keys;
-  for (const StageRef& s : stages) keys.push_back(s.key);
-  std::sort(keys.begin(), keys.end());
-  Hasher h;
-  for (const Hash128& k : keys) h.add(k);
-  return h.done();
-}
-
 Result<std::shared_ptr<Notebook>> Notebook::open(const fs::path& file) {
-  auto database = Database::open(file, 1, kSchema, "notebook");
+  auto database = Database::open(file, 2, kSchema, "notebook");
   if (!database) return std::unexpected(database.error());
   auto notebook = std::make_shared<Notebook>();
   notebook->database_ = *database;
-  if (auto r = notebook->load(); !r) return std::unexpected(r.error());
+  Statement probe = notebook->database_.prepare("SELECT what, key, first, second FROM series LIMIT 1");
+  probe.step();
+  if (!probe.ok())
+    return bad_input("the notebook cannot be read: " + notebook->database_.message(), file.string(),
+                     "Move it away; a new one is made and the seat measured again.");
+  notebook->begin_era(era_identity());
   return notebook;
 }
 
-Result<void> Notebook::load() {
-  Statement q = database_.prepare("SELECT what, key, kind, type, size, first, second FROM series");
+std::vector<Era> Notebook::read_eras() const {
+  std::vector<Era> all;
+  Statement q = database_.prepare("SELECT id, since, change, identity FROM era ORDER BY id");
   while (q.step()) {
-    const auto what = q.integer(0);
-    if (what < 0 || what > 3) continue;
-    Series s{
-        unpack(q.text(5)), unpack(q.text(6)), 0, static_cast<int>(q.integer(2)), Hash128::from_hex(q.text(3)),
-        q.real(4)};
-    all_[what].insert_or_assign(Hash128::from_hex(q.text(1)), std::move(s));
+    const auto identity = parse_json(q.text(3), "era");
+    all.push_back({static_cast<int>(q.integer(0)), q.text(1), q.text(2), identity ? *identity : Json()});
   }
-  if (!q.ok())
-    return bad_input("the notebook cannot be read: " + database_.message(), database_.path().string(),
-                     "Move it away; a new one is made and the seat measured again.");
-  Statement a = database_.prepare(
-      "SELECT timeline, at, drops_forecast, drops_observed, span_f1, spans_called, spans_right FROM audit "
-      "ORDER BY rowid");
-  while (a.step())
-    audits_.push_back({a.text(0), a.text(1), a.real(2), a.real(3), a.real(4), static_cast<int>(a.integer(5)),
-                       static_cast<int>(a.integer(6))});
-  return {};
+  return all;
 }
 
-Notebook::Series& Notebook::series(What what, const Hash128& key) { return all_[what][key]; }
-const Notebook::Series* Notebook::find(What what, const Hash128& key) const {
-  const auto it = all_[what].find(key);
-  return it == all_[what].end() ? nullptr : &it->second;
+void Notebook::begin_era(const Json& identity) {
+  const std::lock_guard lock(mutex_);
+  const std::vector<Era> before = read_eras();
+  const std::string change = before.empty() ? "" : era_change(before.back().identity, identity);
+  if (!before.empty() && change.empty()) {
+    era_ = before.back().id;
+    return;
+  }
+  era_ = before.empty() ? 1 : before.back().id + 1;
+  database_.prepare("INSERT INTO era(id, since, change, identity) VALUES(?,?,?,?)")
+      .bind(static_cast<std::int64_t>(era_))
+      .bind(std::string_view(now_utc()))
+      .bind(std::string_view(change))
+      .bind(std::string_view(identity.dump()))
+      .step();
+  if (!change.empty())
+    add_news({now_utc(), "", change + " Costs measured before count little from now on.", 1});
+  for (auto& [id, k] : laws_) k.law.set_now(seconds_now(), era_);
+  for (auto& kind : all_) kind.clear();
+}
+
+Notebook::Series& Notebook::series(What what, const Hash128& key) const {
+  const auto [it, fresh] = all_[what].try_emplace(key);
+  if (fresh && database_.is_open()) {
+    Statement q = database_.prepare("SELECT first, second FROM series WHERE what = ? AND key = ? AND kind = ?");
+    q.bind(static_cast<std::int64_t>(what))
+        .bind(std::string_view(key.hex()))
+        .bind(static_cast<std::int64_t>(era_));
+    if (q.step()) it->second.values = unpack(q.text(0)), it->second.second = unpack(q.text(1));
+  }
+  return it->second;
+}
+
+Notebook::Kept& Notebook::kept(const LawName& name) const {
+  const auto [it, fresh] = laws_.try_emplace(name.id);
+  if (fresh) {
+    it->second.law = CostLaw(name);
+    if (database_.is_open()) {
+      Statement q = database_.prepare("SELECT places FROM law WHERE id = ?");
+      q.bind(std::string_view(name.id));
+      if (q.step()) it->second.law = unpack_places(name, q.text(0));
+    }
+    it->second.law.set_now(seconds_now(), era_);
+  }
+  return it->second;
+}
+
+void Notebook::set_conditions(const Conditions& c) {
+  const std::lock_guard lock(mutex_);
+  conditions_ = c;
 }
 
 void Notebook::add_stage(const StageRef& stage, std::span<const StageSample> samples) {
   const std::lock_guard lock(mutex_);
   Series& s = series(kStage, stage.key);
-  s.kind = static_cast<int>(stage.kind), s.type = stage.type_key, s.size = stage.size;
   for (const StageSample& x : samples) s.values.push_back(x.wall_ms), ++s.unsaved;
   keep_recent(s.values);
+  learn_locked(stage, sorted(stage, samples));
+}
+
+void Notebook::learn(const StageRef& stage, std::span<const StageSample> samples) {
+  const std::lock_guard lock(mutex_);
+  learn_locked(stage, sorted(stage, samples));
+}
+
+Notebook::Samples Notebook::sorted(const StageRef& stage, std::span<const StageSample> samples) {
+  Samples s;
+  for (const StageSample& x : samples) (undisturbed(x) ? s.clean : s.disturbed).push_back(cost_ms(stage, x));
+  return s;
+}
+
+void Notebook::learn_locked(const StageRef& stage, Samples ms) {
+  if (!stage.law || ms.clean.size() + ms.disturbed.size() == 0) return;
+  Kept& k = kept(*stage.law);
+  // What was measured while others took the machine is kept, but no law is fitted to it.
+  if (!conditions_.disturbed()) {
+    notice(k.law, stage.terms, ms.clean);
+    k.law.add(stage.terms, ms.clean, seconds_now(), era_, ms.disturbed);
+    k.unsaved = true;
+  }
+  batches_.push_back({stage.law->id, stage.terms, std::move(ms), conditions_});
+}
+
+/// A cost that is clearly not what it was is news. Both medians must be sure, the work the same, and the
+/// difference beyond what such work varies.
+void Notebook::notice(const CostLaw& law, const Terms& terms, const std::vector<float>& ms) {
+  constexpr std::size_t kSure = 8;
+  if (ms.size() < kSure) return;
+  const LawPoint* before = nullptr;
+  for (const LawPoint& p : law.points())
+    if (p.recent.size() >= kSure && p.terms == terms && (!before || p.at_s > before->at_s)) before = &p;
+  if (!before) return;
+  const MedianEstimate was = median_of(before->recent), is = median_of(ms);
+  if (was.median < 0.2 || is.median <= 0) return;  // what costs next to nothing is no news
+  const double factor = is.median / was.median;
+  if (factor < 1.3 && factor > 1 / 1.3) return;
+  if (factor > 1 ? is.low < was.high : is.high > was.low) return;
+  add_news({now_utc(), law.name().id,
+            fmt::format("{} became {:.1f} times {} since {} ({:.1f} ms now, {:.1f} ms then).", law.name().label,
+                        factor > 1 ? factor : 1 / factor, factor > 1 ? "slower" : "faster", date_of(before->at_s),
+                        is.median, was.median),
+            factor});
+}
+
+void Notebook::add_news(const News& n) {
+  // One law makes news once an hour.
+  Statement q = database_.prepare("SELECT 1 FROM news WHERE law = ? AND law <> '' AND substr(at, 1, 13) = substr(?, 1, 13)");
+  q.bind(std::string_view(n.law)).bind(std::string_view(n.at));
+  if (q.step()) return;
+  q = {};
+  database_.prepare("INSERT INTO news(at, law, text, factor) VALUES(?,?,?,?)")
+      .bind(std::string_view(n.at))
+      .bind(std::string_view(n.law))
+      .bind(std::string_view(n.text))
+      .bind(n.factor)
+      .step();
 }
 
 void Notebook::add_frames(const Hash128& key, std::span<const FrameSample> samples) {
@@ -126,7 +277,6 @@ void Notebook::add_encode(const Hash128& key, std::span<const float> ms) {
 
 void Notebook::add_audit(const AuditRecord& r) {
   const std::lock_guard lock(mutex_);
-  audits_.push_back(r);
   database_
       .prepare(
           "INSERT INTO audit(at, timeline, drops_forecast, drops_observed, span_f1, spans_called, "
@@ -141,82 +291,177 @@ void Notebook::add_audit(const AuditRecord& r) {
       .step();
 }
 
-std::vector<float> Notebook::stage(const Hash128& key) const {
+std::vector<float> Notebook::stage_samples(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
-  const Series* s = find(kStage, key);
-  return s ? s->values : std::vector<float>();
+  return series(kStage, key).values;
 }
 
 std::vector<FrameSample> Notebook::frames(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
   std::vector<FrameSample> out;
-  if (const Series* s = find(kFrame, key))
-    for (std::size_t i = 0; i < std::min(s->values.size(), s->second.size()); ++i)
-      out.push_back({s->values[i], s->second[i]});
+  const Series& s = series(kFrame, key);
+  for (std::size_t i = 0; i < std::min(s.values.size(), s.second.size()); ++i)
+    out.push_back({s.values[i], s.second[i]});
   return out;
 }
 
 std::vector<float> Notebook::entries(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
-  const Series* s = find(kEntry, key);
-  return s ? s->values : std::vector<float>();
+  return series(kEntry, key).values;
 }
 
 std::vector<float> Notebook::encode(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
-  const Series* s = find(kEncode, key);
-  return s ? s->values : std::vector<float>();
+  return series(kEncode, key).values;
 }
 
 std::vector<AuditRecord> Notebook::audits() const {
   const std::lock_guard lock(mutex_);
-  return audits_;
+  std::vector<AuditRecord> all;
+  Statement a = database_.prepare(
+      "SELECT timeline, at, drops_forecast, drops_observed, span_f1, spans_called, spans_right FROM audit "
+      "ORDER BY rowid");
+  while (a.step())
+    all.push_back({a.text(0), a.text(1), a.real(2), a.real(3), a.real(4), static_cast<int>(a.integer(5)),
+                   static_cast<int>(a.integer(6))});
+  return all;
 }
 
-std::vector<float> Notebook::estimate(const StageRef& stage) const {
+StageCosts Notebook::stage(const StageRef& stage) const {
   const std::lock_guard lock(mutex_);
-  const Series* nearest = nullptr;
-  for (const auto& [key, s] : all_[kStage]) {
-    if (s.type != stage.type_key || s.values.empty()) continue;
-    if (!nearest || std::abs(s.size - stage.size) < std::abs(nearest->size - stage.size)) nearest = &s;
+  StageCosts c;
+  if (const Series& s = series(kStage, stage.key); !s.values.empty()) {
+    c.ms = s.values, c.origin = Origin::measured;
+    c.error = std::min(1.0, median_of(s.values).relative_error());
+    return c;
   }
-  if (!nearest) return {};
-  std::vector<float> values = nearest->values;
-  // Without a law of its own, the cost is taken to grow in proportion to the size.
-  if (nearest->size > 0 && stage.size > 0)
-    for (float& v : values) v *= static_cast<float>(stage.size / nearest->size);
-  return values;
+  if (!stage.law) return c;
+  const CostLaw& law = kept(*stage.law).law;
+  const auto e = law.predict(stage.terms);
+  if (!e) return c;
+  c.origin = Origin::law, c.inside = e->inside;
+  c.error = std::sqrt(e->high / std::max(1e-9, e->low)) - 1;
+  for (const float r : law.spread()) c.ms.push_back(r * static_cast<float>(e->ms));
+  if (c.ms.size() < 8) c.ms.assign(8, static_cast<float>(e->ms));
+  return c;
+}
+
+std::optional<CostEstimate> Notebook::predict(const LawName& law, const Terms& terms) const {
+  const std::lock_guard lock(mutex_);
+  return kept(law).law.predict(terms);
+}
+
+CostLaw Notebook::law(const LawName& name) const {
+  const std::lock_guard lock(mutex_);
+  const CostLaw& law = kept(name).law;
+  (void)law.fit();
+  return law;
+}
+
+std::vector<CostLaw> Notebook::laws() const {
+  const std::lock_guard lock(mutex_);
+  Statement q = database_.prepare("SELECT id, name FROM law ORDER BY id");
+  while (q.step()) {
+    const auto j = parse_json(q.text(1), "law");
+    if (!j) continue;
+    std::vector<std::string> terms;
+    for (const Json& t : j->value("terms", Json::array()))
+      if (t.is_string()) terms.push_back(t.get<std::string>());
+    kept(*law_name(q.text(0), text_or(*j, "label", q.text(0)), stage_named(text_or(*j, "stage", "effect")),
+                   std::move(terms)));
+  }
+  std::vector<CostLaw> all;
+  for (const auto& [id, k] : laws_)
+    if (!k.law.points().empty()) {
+      (void)k.law.fit();
+      all.push_back(k.law);
+    }
+  std::sort(all.begin(), all.end(),
+            [](const CostLaw& a, const CostLaw& b) { return a.name().id < b.name().id; });
+  return all;
+}
+
+std::vector<News> Notebook::news() const {
+  const std::lock_guard lock(mutex_);
+  std::vector<News> all;
+  Statement q = database_.prepare("SELECT at, law, text, factor FROM news ORDER BY rowid DESC LIMIT 50");
+  while (q.step()) all.push_back({q.text(0), q.text(1), q.text(2), q.real(3)});
+  return all;
+}
+
+std::vector<Era> Notebook::eras() const {
+  const std::lock_guard lock(mutex_);
+  return read_eras();
+}
+
+std::int64_t Notebook::samples() const {
+  const std::lock_guard lock(mutex_);
+  Statement q = database_.prepare("SELECT samples FROM total");
+  return q.step() ? q.integer(0) : 0;
 }
 
 Result<void> Notebook::save() {
   const std::lock_guard lock(mutex_);
   if (auto r = database_.run("BEGIN IMMEDIATE"); !r) return r;
+  const auto failed = [&] {
+    const std::string why = database_.message();
+    (void)database_.run("ROLLBACK");
+    return environment("the notebook could not be written: " + why, database_.path().string(),
+                       "Free some space; earlier measurements are intact.");
+  };
   const std::string at = now_utc();
   for (int what = 0; what < 4; ++what)
     for (auto& [key, s] : all_[what]) {
       if (s.unsaved == 0) continue;
       Statement q = database_.prepare(
           "INSERT OR REPLACE INTO series(what, key, kind, type, size, first, second, at) "
-          "VALUES(?,?,?,?,?,?,?,?)");
+          "VALUES(?,?,?,'',0,?,?,?)");
       q.bind(static_cast<std::int64_t>(what))
           .bind(std::string_view(key.hex()))
-          .bind(static_cast<std::int64_t>(s.kind))
-          .bind(std::string_view(s.type.hex()))
-          .bind(s.size)
-          .blob(pack(s.values))
-          .blob(pack(s.second))
+          .bind(static_cast<std::int64_t>(era_))
+          .blob(pack(std::span<const float>(s.values)))
+          .blob(pack(std::span<const float>(s.second)))
           .bind(std::string_view(at));
       q.step();
-      if (!q.ok()) {
-        const std::string why = database_.message();
-        (void)database_.run("ROLLBACK");
-        return environment("the notebook could not be written: " + why, database_.path().string(),
-                           "Free some space; earlier measurements are intact.");
-      }
+      if (!q.ok()) return failed();
     }
+  for (auto& [id, k] : laws_) {
+    if (!k.unsaved) continue;
+    const LawName& n = k.law.name();
+    Statement q = database_.prepare("INSERT OR REPLACE INTO law(id, name, places) VALUES(?,?,?)");
+    q.bind(std::string_view(id))
+        .bind(std::string_view(
+            Json({{"label", n.label}, {"stage", stage_name(n.kind)}, {"terms", n.terms}}).dump()))
+        .blob(pack_places(k.law));
+    q.step();
+    if (!q.ok()) return failed();
+  }
+  std::int64_t count = 0;
+  Statement row = database_.prepare(
+      "INSERT INTO sample(at, era, law, conditions, terms, undisturbed, ms) VALUES(?,?,?,?,?,?,?)");
+  for (const Batch& b : batches_) {
+    row.rewind();
+    row.bind(std::string_view(at))
+        .bind(static_cast<std::int64_t>(era_))
+        .bind(std::string_view(b.law))
+        .bind(std::string_view(to_json(b.conditions).dump()))
+        .blob(pack(std::span<const float>(b.terms)))
+        .bind(static_cast<std::int64_t>(b.ms.clean.size()))
+        .blob(pack(std::span<const float>(b.ms.clean)) + pack(std::span<const float>(b.ms.disturbed)));
+    row.step();
+    if (!row.ok()) return failed();
+    count += static_cast<std::int64_t>(b.ms.clean.size() + b.ms.disturbed.size());
+  }
+  row = {};
+  Statement total = database_.prepare("UPDATE total SET samples = samples + ?");
+  total.bind(count).step();
+  if (!total.ok()) return failed();
+  total = {};
   if (auto r = database_.run("COMMIT"); !r) return r;
   for (auto& kind : all_)
     for (auto& [key, s] : kind) s.unsaved = 0;
+  for (auto& [id, k] : laws_) k.unsaved = false;
+  batches_.clear();
   return {};
 }
 

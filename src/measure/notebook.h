@@ -1,28 +1,36 @@
-// The notebook: everything measured on this seat, kept from session to session.
+// The notebook: everything measured on this seat, kept from session to session. Opening it reads next to
+// nothing; what is asked for is read when it is asked for.
 #pragma once
 #include <mutex>
-#include <span>
 #include <unordered_map>
 
 #include "base/database.h"
 #include "base/files.h"
-#include "effects/stage.h"
-#include "render/program.h"
+#include "base/gauge.h"
+#include "measure/costs.h"
+#include "seat/conditions.h"
 
 namespace gc {
-
-/// The two parts of a frame's way through the pipeline, ms: fetching (read and decode, in order) and
-/// processing.
-struct FrameSample {
-  float fetch_ms = 0;
-  float process_ms = 0;
-};
 
 /// One audit as it is remembered.
 struct AuditRecord {
   std::string timeline, at;
   double drops_forecast = 0, drops_observed = 0, span_f1 = 0;
   int spans_called = 0, spans_right = 0;  ///< spans called "spills", and how many of them did drop frames
+};
+
+/// Something that a person should know about the seat's costs.
+struct News {
+  std::string at;    ///< ISO 8601, UTC
+  std::string law;   ///< its id; empty for a new era
+  std::string text;  ///< "Temporal noise reduction became 1.8 times slower since 2026-11-24."
+  double factor = 1;
+};
+
+struct Era {
+  int id = 0;
+  std::string since, change;  ///< what made it begin
+  Json identity;
 };
 
 /// Median with its 95 % interval from order statistics (binomial, normal approximation).
@@ -34,27 +42,39 @@ struct MedianEstimate {
 };
 MedianEstimate median_of(std::vector<float> values);
 
-class Notebook {
+class Notebook : public CostBook {
  public:
   static Result<std::shared_ptr<Notebook>> open(const fs::path& file);
 
-  /// A stage's samples. `type` and `size` let work of the same sort be estimated from it.
+  /// A stage's samples: kept by its key, and the law of such work learns from them.
   void add_stage(const StageRef& stage, std::span<const StageSample> samples);
+  /// The law alone learns from them: samples of frames that were rendered or played.
+  void learn(const StageRef& stage, std::span<const StageSample> samples);
   void add_frames(const Hash128& key, std::span<const FrameSample> samples);
   /// Times of opening and seeking before the first frame after a cut; the decoding up to it is not in them.
   void add_entries(const Hash128& key, std::span<const float> fetch_ms);
   void add_encode(const Hash128& key, std::span<const float> ms);
   void add_audit(const AuditRecord& record);
+  /// What went on around the samples that are added from now on.
+  void set_conditions(const Conditions& conditions);
 
-  /// The most recent samples, at most 256 of a kind; empty when never measured. Wall milliseconds.
-  std::vector<float> stage(const Hash128& key) const;
-  std::vector<FrameSample> frames(const Hash128& key) const;
-  std::vector<float> entries(const Hash128& key) const;
+  // The most recent samples, at most 256 of a kind; empty when never measured. Wall milliseconds.
+  std::vector<float> stage_samples(const Hash128& key) const;
+  std::vector<FrameSample> frames(const Hash128& key) const override;
+  std::vector<float> entries(const Hash128& key) const override;
   std::vector<float> encode(const Hash128& key) const;
   std::vector<AuditRecord> audits() const;
+  StageCosts stage(const StageRef& stage) const override;
 
-  /// Samples of the nearest measured work of the same sort, scaled by size; empty when there is none.
-  std::vector<float> estimate(const StageRef& stage) const;
+  std::optional<CostEstimate> predict(const LawName& law, const Terms& terms) const;
+  CostLaw law(const LawName& name) const;  ///< without places when nothing is known
+  std::vector<CostLaw> laws() const;  ///< by name
+  std::vector<News> news() const;     ///< newest first
+  std::vector<Era> eras() const;      ///< oldest first; the last one is the present
+  std::int64_t samples() const;       ///< ever kept
+
+  /// For tests: another machine than this one.
+  void begin_era(const Json& identity);
 
   /// Writes what was added since. Without it, samples live for this session only.
   Result<void> save();
@@ -64,22 +84,45 @@ class Notebook {
     std::vector<float> values;
     std::vector<float> second;  // process times beside fetch times
     std::size_t unsaved = 0;
-    int kind = 0;
-    Hash128 type;
-    double size = 0;
+  };
+  struct Kept {
+    CostLaw law;
+    bool exists = false, unsaved = false;
+  };
+  struct Samples {
+    std::vector<float> clean, disturbed;
+  };
+  static Samples sorted(const StageRef& stage, std::span<const StageSample> samples);
+  struct Batch {
+    std::string law;
+    Terms terms{};
+    Samples ms;
+    Conditions conditions;
   };
   enum What { kStage = 0, kFrame = 1, kEntry = 2, kEncode = 3 };
-  Result<void> load();
-  Series& series(What what, const Hash128& key);
-  const Series* find(What what, const Hash128& key) const;
+  Series& series(What what, const Hash128& key) const;
+  Kept& kept(const LawName& name) const;
+  void learn_locked(const StageRef& stage, Samples samples);
+  void notice(const CostLaw& law, const Terms& terms, const std::vector<float>& ms);
+  void add_news(const News& news);
+  std::vector<Era> read_eras() const;
 
   Database database_;
   mutable std::mutex mutex_;
-  std::unordered_map<Hash128, Series> all_[4];
-  std::vector<AuditRecord> audits_;
+  mutable std::unordered_map<Hash128, Series> all_[4];
+  mutable std::unordered_map<std::string, Kept> laws_;
+  std::vector<Batch> batches_;
+  Conditions conditions_;
+  int era_ = 0;
 };
 
-/// What the cost of a whole frame depends on: the stages it goes through.
-Hash128 frame_key(std::span<const StageRef> stages);
+/// Whether nobody else worked on the core, as far as it was looked at.
+inline bool undisturbed(const StageSample& s) { return s.gauge == 0 || s.gauge < static_cast<float>(kSharedCore); }
+
+/// What a sample says the work costs: the thread's own time, or the time that passed where the work is done
+/// elsewhere.
+inline float cost_ms(const StageRef& stage, const StageSample& sample) {
+  return stage.by_wall ? sample.wall_ms : sample.cpu_ms;
+}
 
 }  // namespace gc

@@ -18,6 +18,7 @@ const char* form_extension(Form form);  ///< ".mov" or ".mp4"
 /// Bytes of one VC-3 frame, SMPTE ST 2019-1, resolution-independent profiles: scale × 16×16 macroblocks,
 /// rounded to 4096, at least 8192. `scale` is 5888/255, 18944/255, 28672/255 or 57344/255 (numerator given).
 std::int64_t vc3_frame_bytes(int width, int height, int scale_numerator);
+inline constexpr int kVc3Lb = 5888, kVc3Sq = 18944, kVc3Hqx = 28672, kVc3444 = 57344;
 
 /// Writes one file. Frames are numbered from 0. Nothing is durable before finish().
 class MovieWriter {

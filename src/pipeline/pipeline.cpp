@@ -9,6 +9,7 @@
 #include <opencv2/core.hpp>
 
 #include "base/clock.h"
+#include "base/gauge.h"
 
 namespace gc {
 
@@ -95,6 +96,7 @@ std::optional<FrameStart> Pipeline::next_start(std::unique_lock<std::mutex>& loc
 }
 
 void Pipeline::work() {
+  const GaugeScope gauge(options_.gauge);
   if (options_.background) setpriority(PRIO_PROCESS, static_cast<id_t>(syscall(SYS_gettid)), 15);
   for (;;) {
     FrameResult result;
@@ -122,6 +124,7 @@ void Pipeline::work() {
       std::unique_lock lock(fetch_mutex_);
       fetch_turn_.wait(lock, [&] { return stop_ || fetching_ == ticket; });
       if (stop_) return;
+      gauge_again();
       result.fetch_began_ms = now_ms();
       decoded = decoders_.fetch(*program_, std::move(recipe), seals_, result.stages);
       result.fetched_ms = now_ms();
@@ -130,6 +133,10 @@ void Pipeline::work() {
     }
     FrameNotes notes;
     notes.tiles = options_.tiles;
+    gauge_again();
+    const std::size_t fetched_stages = result.stages.size();
+    const Stopwatch processing;
+    const CpuStopwatch working;
     MemoryCache::Picture made = known;
     if (!made) {
       const Stopwatch making;
@@ -139,6 +146,17 @@ void Pipeline::work() {
         options_.cache->offer(key, made, making.ms());
     }
     const Image& image = *made;
+    if (!known && !decoded.recipe.seal) {
+      const StageRef between = program_->between(frame);
+      auto wall = static_cast<float>(processing.ms()), cpu = static_cast<float>(working.ms());
+      float slowness = 0;
+      for (std::size_t i = fetched_stages; i < result.stages.size(); ++i)
+        wall -= result.stages[i].wall_ms, cpu -= result.stages[i].cpu_ms,
+            slowness = std::max(slowness, result.stages[i].gauge);
+      if (between.law)
+        result.stages.push_back(
+            {between.kind, between.key, std::max(0.0f, wall), std::max(0.0f, cpu), between.owner, slowness});
+    }
     if (options_.screen) {
       const Stopwatch wall;
       const CpuStopwatch cpu;
@@ -146,6 +164,7 @@ void Pipeline::work() {
       const StageRef stage = program_->display_stage();
       result.stages.push_back(
           {stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
+      result.stages.back().gauge = gauge_around();
     }
     if (options_.keep_image) result.image = image.copy();
     made.reset();

@@ -35,6 +35,7 @@ struct PipelineOptions {
   bool screen = true;                  ///< make an 8-bit picture (a stage of playback)
   bool keep_image = false;             ///< hand over the working image
   bool background = false;             ///< lowest priority, for work behind the person's back
+  bool gauge = false;                  ///< stages note how fast the core was around them
   int tiles = 1;                       ///< threads that work on each frame
   std::shared_ptr<MemoryCache> cache;  ///< for what frames share; none: the pipeline's own
   bool keep_frames = false;            ///< finished frames are offered to the cache and taken from it

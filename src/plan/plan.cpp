@@ -91,7 +91,7 @@ void add_remedies(Plan& plan, const Program& program, const std::vector<Candidat
     const std::string id = s ? s->segment->id : "";
     plan.render_seconds += c.seconds;
     const auto bytes =
-        static_cast<std::uint64_t>(c.range.length() * vc3_frame_bytes(t.width, t.height, 28672));
+        static_cast<std::uint64_t>(c.range.length() * vc3_frame_bytes(t.width, t.height, kVc3Hqx));
     plan.bytes += bytes, plan.frames += c.range.length();
     if (!plan.remedies.empty() && plan.remedies.back().range.out == c.range.in &&
         plan.remedies.back().segment == id) {

@@ -51,7 +51,7 @@ class PieceWriter {
     if (!writer_) {
       const Volume volume = volume_of(shelf_.folder());
       const auto need = static_cast<std::uint64_t>(range.length()) *
-                        static_cast<std::uint64_t>(vc3_frame_bytes(t.width, t.height, 28672));
+                        static_cast<std::uint64_t>(vc3_frame_bytes(t.width, t.height, kVc3Hqx));
       if (volume.free_bytes < need + leave_free_)
         return environment(fmt::format("the volume has {:.1f} GB left, which is needed for other things",
                                        static_cast<double>(volume.free_bytes) / 1e9),

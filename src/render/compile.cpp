@@ -3,8 +3,10 @@
 
 #include <algorithm>
 #include <cmath>
+#include <tuple>
 
 #include "base/log.h"
+#include "media/writer.h"
 #include "render/device.h"
 #include "render/program.h"
 #include "timeline/keys.h"
@@ -81,16 +83,51 @@ class Compiler {
     return static_cast<int>(owners_->size()) - 1;
   }
   Hasher key(const char* what) const { return Hasher().add(what).add(width_).add(height_); }
-  StageRef stage(StageKind kind, Hash128 k, int own) const { return {kind, k, own, k, 0}; }
+  float mpix() const { return static_cast<float>(width_) * static_cast<float>(height_) / 1e6f; }
+  /// A stage whose cost law knows pixels alone, unless terms are given.
+  StageRef stage(StageKind kind, Hash128 k, int own, const std::string& law, const std::string& label) const {
+    return {kind, k, own, law_name(law, label, kind, {"Mpixel"}), {mpix()}, false};
+  }
+  /// Reading and decoding grow with the file's pixels and bytes, not with the raster.
+  static std::pair<StageRef, StageRef> fetch_stages(Hash128 read, Hash128 decode, int own,
+                                                    const std::string& codec, double mpix, double mbytes) {
+    StageRef r{StageKind::read, read, own, law_name("read", "Reading", StageKind::read, {"MB"}), {}, true};
+    r.terms[0] = static_cast<float>(mbytes);
+    StageRef d{StageKind::decode,
+               decode,
+               own,
+               law_name("decode " + codec, codec, StageKind::decode, {"Mpixel of the file", "MB"}),
+               {},
+               false};
+    d.terms[0] = static_cast<float>(mpix), d.terms[1] = static_cast<float>(mbytes);
+    return {r, d};
+  }
+  /// Converting a picture of this format to the raster.
+  StageRef convert_stage(Hash128 k, int own, const std::string& format, int width, int height) const {
+    const bool scaled = width != width_ || height != height_;
+    StageRef c{StageKind::convert,
+               k,
+               own,
+               law_name("convert " + format + (scaled ? ", scaled" : ""),
+                        "Convert " + format + (scaled ? ", scaled" : ""), StageKind::convert,
+                        {"Mpixel", "Mpixel of the file"}),
+               {mpix()},
+               false};
+    c.terms[1] = scaled ? static_cast<float>(width) * static_cast<float>(height) / 1e6f : 0;
+    return c;
+  }
 
   void common_stages(Program& p) {
     p.display_ =
-        stage(StageKind::display, key("display").done(), owner("", "", "Display", StageKind::display));
-    p.mix_ = stage(StageKind::mix, key("mix").done(), owner("", "", "Mix of tracks", StageKind::mix));
+        stage(StageKind::display, key("display").done(), owner("", "", "Display", StageKind::display),
+              "display", "Display");
+    mix_owner_ = owner("", "", "Mix of tracks", StageKind::mix);
     const int sealed = owner("", "", "Sealed media", StageKind::decode);
-    p.sealed_read_ = stage(StageKind::read, key("read sealed").done(), sealed);
-    p.sealed_decode_ = stage(StageKind::decode, key("decode sealed VC-3 HQX").done(), sealed);
-    p.sealed_convert_ = stage(StageKind::convert, key("convert yuv422p10le").done(), sealed);
+    std::tie(p.sealed_read_, p.sealed_decode_) =
+        fetch_stages(key("read sealed").done(), key("decode sealed VC-3 HQX").done(), sealed, "VC-3 10 bit",
+                     mpix(), static_cast<double>(vc3_frame_bytes(width_, height_, kVc3Hqx)) / 1e6);
+    p.sealed_convert_ =
+        convert_stage(key("convert yuv422p10le").done(), sealed, "yuv422p10le", width_, height_);
     if (timeline_->working_space != timeline_->display_space)
       p.output_ = colour_step(timeline_->working_space, timeline_->display_space, "", StageKind::display);
   }
@@ -111,7 +148,10 @@ class Compiler {
     e.point = true;
     e.identity = Hasher().add("colour").add(from).add(to).done();
     const Hash128 k = key("colour").add(from).add(to).done();
-    e.stage = stage(kind, k, owner(segment, "", from + " to " + to, kind));
+    e.stage = stage(kind, k, owner(segment, "", from + " to " + to, kind), "colour " + from + " to " + to,
+                    from + " to " + to);
+    e.stage.law = law_name("colour " + from + " to " + to, from + " to " + to, kind,
+                           {"Mpixel", kLoadedFirst});
     return e;
   }
 
@@ -161,7 +201,8 @@ class Compiler {
     c->covers =
         c->opaque && !placing && solid && c->content != Content::offline && c->content != Content::adjustment;
     if (!s.matte.track.empty())
-      c->matte_stage = stage(StageKind::mix, key("matte").done(), owner(s.id, "", "Matte", StageKind::mix));
+      c->matte_stage = stage(StageKind::mix, key("matte").done(), owner(s.id, "", "Matte", StageKind::mix),
+                             "matte", "Matte");
     c->identity = identity.done();
     return c;
   }
@@ -188,12 +229,14 @@ class Compiler {
     identity.add(info->identity).add(static_cast<std::int64_t>(c.segment->fit));
     const int own =
         owner(c.segment->id, "", info->codec + (info->intra ? ", intra" : ", long GOP"), StageKind::decode);
-    c.read = stage(StageKind::read, Hasher().add("read").add(info->identity).done(), own);
-    c.decode = stage(StageKind::decode, Hasher().add("decode").add(info->identity).done(), own);
+    std::tie(c.read, c.decode) = fetch_stages(
+        Hasher().add("read").add(info->identity).done(), Hasher().add("decode").add(info->identity).done(), own,
+        fmt::format("{} {} bit{}", info->codec, info->bits, info->intra ? "" : ", long GOP"),
+        static_cast<double>(info->width) * info->height / 1e6,
+        static_cast<double>(info->bytes) / static_cast<double>(std::max<Frames>(1, info->frames)) / 1e6);
     Hasher convert = key(("convert " + info->pixel_format).c_str());
     if (info->width != width_ || info->height != height_) convert.add(info->width).add(info->height);
-    c.convert = stage(StageKind::convert, convert.done(), own);
-    c.convert.type_key = key("convert").done();
+    c.convert = convert_stage(convert.done(), own, info->pixel_format, info->width, info->height);
     const std::string space = !it->second->colour_space.empty() ? it->second->colour_space
                               : info->linear                    ? std::string("Linear Rec. 709")
                                                                 : std::string("Rec. 709");
@@ -215,7 +258,8 @@ class Compiler {
     identity.add(c.unseen ? "flow" : "blend");
     const char* label = c.unseen ? "Flow retime" : "Frame blending";
     c.retime =
-        stage(StageKind::effect, key(label).done(), owner(c.segment->id, "", label, StageKind::effect));
+        stage(StageKind::effect, key(label).done(), owner(c.segment->id, "", label, StageKind::effect), label,
+              label);
   }
 
   void generator(CompiledSegment& c, Hasher& identity) {
@@ -232,9 +276,13 @@ class Compiler {
     c.varies = c.generator.moving || !c.generator.fixed;
     identity.add(c.generator.identity);
     const Json first = params_at(c.segment->generator, 0);
-    c.convert = stage(StageKind::composition, cost_key(*type, first, width_, height_),
-                      owner(c.segment->id, "", type->label, StageKind::composition));
-    c.convert.type_key = key(type->id.c_str()).done();
+    const Json at_scale = scaled_params(*type, first, 1.0 / options_.scale);
+    c.convert = {StageKind::composition,
+                 cost_key(*type, first, width_, height_),
+                 owner(c.segment->id, "", type->label, StageKind::composition),
+                 cost_law(*type, first, false),
+                 cost_terms(*type, at_scale, width_, height_),
+                 type->by_wall};
   }
 
   void composition(CompiledSegment& c) {
@@ -321,11 +369,12 @@ class Compiler {
       x.device = Device::processor;
       label += ", processor only";
     }
-    x.stage = stage(type->stage, cost_key(*type, first, width_, height_),
-                    owner(c.segment->id, e.id, label, type->stage));
-    x.stage.type_key = key(type->id.c_str()).done();
-    for (const ParamSpec& s : type->params)
-      if (s.costs && !s.text && x.stage.size == 0) x.stage.size = param(*type, first, s.name.c_str());
+    x.stage = {type->stage,
+               cost_key(*type, first, width_, height_),
+               owner(c.segment->id, e.id, label, type->stage),
+               cost_law(*type, first, x.device == Device::accelerator),
+               cost_terms(*type, first, width_, height_),
+               type->by_wall || x.device == Device::accelerator};
     c.effects.push_back(std::move(x));
     return type->places;
   }
@@ -346,16 +395,31 @@ class Compiler {
         CompiledEffect& e = c.effects[k];
         if (!earns) {
           e.device = Device::processor;
+          e.stage.by_wall = false;
+          e.stage.law = cost_law(*e.type, params_at(e.params, 0), false);
           continue;
         }
         e.stage.key = Hasher().add(e.stage.key).add("accelerator").done();
-        e.stage.type_key = Hasher().add(e.stage.type_key).add("accelerator").done();
         if (k == i || k + 1 == end)
           e.transfer = k > i ? c.effects[i].transfer
                              : stage(StageKind::transfer, key("transfer").done(),
-                                     owner(c.segment->id, "", "Transfer", StageKind::transfer));
+                                     owner(c.segment->id, "", "Transfer", StageKind::transfer), "transfer",
+                                     "Transfer");
+        e.transfer.by_wall = true;
       }
       i = end;
+    }
+    // The first of a fused run of point operations waits for the picture to come from memory.
+    bool running = false;
+    for (CompiledEffect& e : c.effects) {
+      const bool fused = e.point && e.device == Device::processor;
+      const auto& names = e.stage.law->terms;
+      const auto term = std::find(names.begin(), names.end(), kLoadedFirst);
+      if (fused && !running && term != names.end()) {
+        e.stage.terms[static_cast<std::size_t>(term - names.begin())] = mpix();
+        e.stage.key = Hasher().add(e.stage.key).add("loaded first").done();
+      }
+      running = fused;
     }
   }
 
@@ -378,7 +442,7 @@ class Compiler {
     static constexpr const char* kLabels[] = {"Dissolve", "Dip to colour", "Wipe", "Morph"};
     const char* label = kLabels[static_cast<std::size_t>(layer.kind)];
     layer.transition = stage(StageKind::transition, key(label).done(),
-                             owner(layer.to->segment->id, "", label, StageKind::transition));
+                             owner(layer.to->segment->id, "", label, StageKind::transition), label, label);
     Hasher h;
     h.add(label);
     if (layer.kind == TransitionKind::dip)
@@ -415,6 +479,7 @@ class Compiler {
       if (layer.from->covers && (!layer.to || layer.to->covers)) compiled.layers.clear();
       compiled.layers.push_back(std::move(layer));
     }
+    for (std::size_t i = 0; i < compiled.layers.size(); ++i) compiled.layers[i].mix = mix(compiled.layers[i], i == 0);
     compiled.unseen = std::any_of(compiled.layers.begin(), compiled.layers.end(),
                                   [](const CompiledLayer& l) { return l.unseen(); });
     // Inside a composition the layers change too; cut there, so that the cost within an interval is of one
@@ -430,7 +495,40 @@ class Compiler {
     cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
     cuts.push_back(interval.out);
     for (std::size_t i = 0; i + 1 < cuts.size(); ++i)
-      program.intervals_.push_back({cuts[i], cuts[i + 1], compiled.layers, compiled.unseen});
+      program.intervals_.push_back({cuts[i], cuts[i + 1], compiled.layers, compiled.unseen, between(compiled)});
+  }
+
+  StageRef mix(const CompiledLayer& layer, bool first) const {
+    const bool adjusts = layer.from->content == Content::adjustment;
+    const std::string blend = adjusts                                ? "adjustment"
+                              : layer.from->blend != Blend::normal ? layer.from->segment->blend
+                                                                   : "";
+    StageRef m{StageKind::mix,
+               key("mix").add(blend).add(first).done(),
+               mix_owner_,
+               law_name("mix" + (blend.empty() ? "" : " " + blend), "Mix of tracks" + (blend.empty() ? "" : ", " + blend),
+                        StageKind::mix, {"Mpixel", "Mpixel of a new canvas"}),
+               {mpix()},
+               false};
+    m.terms[1] = first ? mpix() : 0;
+    return m;
+  }
+
+  /// Effects with a window of frames work on a copy of the one that they share with their neighbours.
+  StageRef between(const CompiledInterval& interval) {
+    if (between_owner_ < 0) between_owner_ = owner("", "", "Between stages", StageKind::mix);
+    int copies = 0;
+    for (const CompiledLayer& l : interval.layers)
+      for (const CompiledSegmentPtr& s : {l.from, l.to})
+        for (std::size_t i = 0; s && i < s->effects.size(); ++i) copies += s->effects[i].window.length() > 1;
+    StageRef b{StageKind::mix,
+               key("between").add(copies).done(),
+               between_owner_,
+               law_name("between stages", "Between stages", StageKind::mix, {"Mpixel", "Mpixel copied"}),
+               {mpix()},
+               false};
+    b.terms[1] = mpix() * static_cast<float>(copies);
+    return b;
   }
 
   static bool hidden(const CompiledSegment& s, bool has_matte) {
@@ -444,6 +542,7 @@ class Compiler {
   MediaCatalog& media_;
   RenderOptions options_;
   int width_ = 0, height_ = 0;
+  int between_owner_ = -1, mix_owner_ = -1;
   std::shared_ptr<std::vector<Owner>> owners_;
 };
 

@@ -222,7 +222,7 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, F
   const SourcePosition p = s.position_at(frame, timeline_->rate);
   if (s.inner) {
     for (const StageRef& r : s.inner->stages(p.frame))
-      if (r.kind != StageKind::display) all.push_back(r);
+      if (r.kind != StageKind::display && r.key != s.inner->between(p.frame).key) all.push_back(r);
   } else if (s.content == Content::source) {
     all.insert(all.end(), {s.read, s.decode, s.convert});
     if (s.retimes) all.insert(all.end(), {s.convert, s.retime});
@@ -250,6 +250,11 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Fra
   all.push_back(l.transition);
 }
 
+StageRef Program::between(Frames frame) const {
+  const int i = interval_at(frame);
+  return i < 0 ? StageRef{} : intervals_[static_cast<std::size_t>(i)].between;
+}
+
 std::vector<StageRef> Program::stages(Frames frame) const {
   std::vector<StageRef> all;
   const int i = interval_at(frame);
@@ -260,11 +265,12 @@ std::vector<StageRef> Program::stages(Frames frame) const {
       const bool plain = first && l.from->covers && (!l.to || l.to->covers);
       const bool adjusts = l.from->content == Content::adjustment && !l.to;
       const bool partly = has_keys(l.from->segment->opacity) || l.from->opacity_at(frame) < 1 || l.from_matte;
-      if (adjusts ? partly : !plain) all.push_back(mix_);
+      if (adjusts ? partly : !plain) all.push_back(l.mix);
       first = false;
     }
   }
   if (output_) all.push_back(output_->stage);
+  if (i >= 0) all.push_back(between(frame));
   all.push_back(display_);
   return all;
 }

@@ -70,8 +70,9 @@ struct StageRef {
   StageKind kind = StageKind::display;
   Hash128 key;
   int owner = -1;
-  Hash128 type_key;  ///< the same without parameters: work of the same sort
-  double size = 0;   ///< the parameter that the cost grows with, 0 when there is none
+  const LawName* law = nullptr;  ///< of work of the same sort
+  Terms terms{};                 ///< how much of it this is
+  bool by_wall = false;          ///< its cost is time passed, not work of the thread
 };
 
 class Program;
@@ -145,6 +146,7 @@ struct CompiledLayer {
   StageRef transition;
   std::shared_ptr<const CompiledLayer> from_matte, to_matte;
   Hash128 identity;  ///< of the transition's kind and parameters
+  StageRef mix;      ///< of putting it on what lies below
 
   float mix_at(Frames frame) const;
   bool unseen() const { return from->unseen || (to && (to->unseen || kind == TransitionKind::morph)); }
@@ -154,6 +156,7 @@ struct CompiledInterval {
   Frames in = 0, out = 0;
   std::vector<CompiledLayer> layers;  ///< those that can be seen, lowest first
   bool unseen = false;                ///< something in it cannot be shown live
+  StageRef between;                   ///< what a frame costs besides its stages: copies, memory
 };
 
 /// One picture to fetch before a frame can be processed.
@@ -207,8 +210,9 @@ class Program {
   std::vector<StageRef> stages(Frames frame) const;
   /// The stages of a frame that is answered by sealed media of this program's raster.
   std::vector<StageRef> sealed_stages() const;
+  /// What a live frame costs besides its stages.
+  StageRef between(Frames frame) const;
   StageRef display_stage() const { return display_; }
-  StageRef mix_stage() const { return mix_; }
   /// From the working space to that of the screen; null when they are the same.
   const CompiledEffect* output() const { return output_ ? &*output_ : nullptr; }
 
@@ -232,7 +236,7 @@ class Program {
   std::vector<CompiledSegmentPtr> segments_;
   std::vector<Owner> owners_;
   std::optional<CompiledEffect> output_;
-  StageRef display_, mix_, sealed_read_, sealed_decode_, sealed_convert_;
+  StageRef display_, sealed_read_, sealed_decode_, sealed_convert_;
 };
 
 /// Which reader a segment's source is read by.

@@ -5,6 +5,7 @@
 #include <utility>
 
 #include "base/clock.h"
+#include "base/gauge.h"
 #include "effects/motion.h"
 #include "effects/points.h"
 #include "media/convert.h"
@@ -22,6 +23,7 @@ void timed(StageLog& log, const StageRef& stage, F&& step) {
   step();
   log.push_back(
       {stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
+  log.back().gauge = gauge_around();
 }
 
 /// Rounds every value to half precision, in place.
@@ -70,7 +72,7 @@ class Processor {
           canvas = std::move(picture);
           continue;
         }
-        timed(log_, program.mix_stage(), [&] {
+        timed(log_, layer.mix, [&] {
           if (canvas.empty()) canvas = Image::filled(part.width, part.height, 0, 0, 0, 0);
           composite(canvas, picture, opacity, blend);
         });
@@ -179,7 +181,7 @@ class Processor {
       timed(log_, s.matte_stage,
             [&] { apply_matte(weight, matte, s.segment->matte.luma, s.segment->matte.inverted); });
     }
-    timed(log_, program.mix_stage(), [&] {
+    timed(log_, layer.mix, [&] {
       float* c = canvas.data();
       for (std::size_t k = 0; k < canvas.floats(); ++k)
         c[k] += (piece.image.data()[k] - c[k]) * weight.data()[k / 4 * 4 + 3] * opacity;
@@ -364,10 +366,11 @@ class Processor {
     std::vector<double> ms;
     run_points(points, piece.image, at, &ms);
     const double share = wall.ms() > 0 ? cpu.ms() / wall.ms() : 1;
+    const float gauge = gauge_around();
     for (std::size_t k = 0; k < points.size(); ++k) {
       const StageRef& stage = whose[k]->stage;
       log_.push_back(
-          {stage.kind, stage.key, static_cast<float>(ms[k]), static_cast<float>(ms[k] * share), stage.owner});
+          {stage.kind, stage.key, static_cast<float>(ms[k]), static_cast<float>(ms[k] * share), stage.owner, gauge});
     }
     return i;
   }
@@ -444,7 +447,7 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, Sta
   log.push_back({StageKind::read, request.read.key, static_cast<float>(times.read_ms),
                  static_cast<float>(times.read_ms), request.read.owner});
   log.push_back({StageKind::decode, request.decode.key, static_cast<float>(times.decode_ms),
-                 static_cast<float>(times.decode_cpu_ms), request.decode.owner});
+                 static_cast<float>(times.decode_cpu_ms), request.decode.owner, gauge_around()});
   return frame;
 }
 

@@ -105,18 +105,26 @@ TEST_F(Measuring, TheNotebookKeepsTheLatestSamplesOnly) {
   EXPECT_EQ(kept.front().process_ms, 744);
 }
 
-TEST_F(Measuring, EstimatesComeFromTheNearestSize) {
-  StageRef s{StageKind::effect, hash_text("blur 4"), 0, hash_text("blur"), 4};
-  notebook_->add_stage(s, std::vector<StageSample>(10, StageSample{StageKind::effect, s.key, 40, 40, 0}));
-  StageRef big{StageKind::effect, hash_text("blur 20"), 0, hash_text("blur"), 20};
-  notebook_->add_stage(big,
-                       std::vector<StageSample>(10, StageSample{StageKind::effect, big.key, 300, 300, 0}));
-  StageRef wanted{StageKind::effect, hash_text("blur 5"), 0, hash_text("blur"), 5};
-  EXPECT_NEAR(notebook_->estimate(wanted).front(), 50, 1e-3);
-  wanted.size = 18;
-  EXPECT_NEAR(notebook_->estimate(wanted).front(), 270, 1e-3);
-  wanted.type_key = hash_text("other");
-  EXPECT_TRUE(notebook_->estimate(wanted).empty());
+TEST_F(Measuring, WorkThatWasNeverMeasuredIsEstimatedByItsLaw) {
+  const LawName* blur = law_name("test blur", "Blur", StageKind::effect, {"Mpixel", "Mpixel × taps"});
+  const auto place = [&](float mpix, float taps) {
+    return StageRef{StageKind::effect, Hasher().add(fmt::format("{} {}", mpix, taps)).done(), 0, blur, {mpix, mpix * taps}};
+  };
+  const auto cost = [](const StageRef& s) { return 0.5f + 3 * s.terms[0] + 0.4f * s.terms[1]; };
+  for (const float mpix : {0.25f, 0.5f, 1.0f, 2.0f})
+    for (const float taps : {3.0f, 9.0f, 31.0f}) {
+      const StageRef s = place(mpix, taps);
+      notebook_->add_stage(s, std::vector<StageSample>(10, StageSample{StageKind::effect, s.key, 9, cost(s), 0}));
+    }
+  const StageRef wanted = place(0.8f, 15);
+  const StageCosts c = notebook_->stage(wanted);
+  EXPECT_EQ(c.origin, Origin::law);
+  EXPECT_NEAR(c.ms.front(), cost(wanted), 0.03 * static_cast<double>(cost(wanted)));
+  EXPECT_TRUE(c.inside);
+  EXPECT_FALSE(notebook_->stage(place(40, 15)).inside);
+  StageRef other = wanted;
+  other.key = hash_text("other"), other.law = law_name("test other", "Other", StageKind::effect, {"Mpixel"});
+  EXPECT_EQ(notebook_->stage(other).origin, Origin::unknown);
 }
 
 TEST_F(Measuring, AuditsAreRemembered) {

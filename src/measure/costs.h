@@ -1,0 +1,49 @@
+// What a forecast asks about costs: of this seat, or of another one.
+#pragma once
+#include <span>
+#include <vector>
+
+#include "render/program.h"
+#include "seat/law.h"
+
+namespace gc {
+
+/// The two parts of a frame's way through the pipeline, ms: fetching (read and decode, in order) and
+/// processing.
+struct FrameSample {
+  float fetch_ms = 0;
+  float process_ms = 0;
+};
+
+/// Where a cost comes from.
+enum class Origin : std::uint8_t {
+  unknown,   ///< nothing like it was ever measured; counted as nothing
+  measured,  ///< this very work on this seat
+  law,       ///< from the seat's law of such work
+  scaled     ///< from another seat's measurement, by what both seats have in common
+};
+const char* origin_name(Origin o);
+
+struct StageCosts {
+  std::vector<float> ms;  ///< draws: as many as there are, in no order
+  Origin origin = Origin::unknown;
+  double error = 1;       ///< relative, half the width of nine in ten
+  bool inside = true;     ///< of what the law has seen
+};
+
+class CostBook {
+ public:
+  virtual ~CostBook() = default;
+  virtual std::vector<FrameSample> frames(const Hash128& key) const = 0;
+  virtual std::vector<float> entries(const Hash128& key) const = 0;
+  virtual StageCosts stage(const StageRef& stage) const = 0;
+};
+
+/// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left out:
+/// every stage is known, and nine in ten frames lie within `tolerance` of the sum.
+bool covered(const CostBook& book, std::span<const StageRef> stages, double tolerance = 0.12);
+
+/// What the cost of a whole frame depends on: the stages it goes through.
+Hash128 frame_key(std::span<const StageRef> stages);
+
+}  // namespace gc
