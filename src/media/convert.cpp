@@ -400,7 +400,10 @@ Result<Image> to_image(const AVFrame& source, int width, int height, const Place
   return image;
 }
 
-Result<void> from_image(const Image& image, AVFrame& frame) {
+namespace {
+
+/// Red, green and blue of a picture, whatever its alpha.
+Result<void> from_opaque(const Image& image, AVFrame& frame) {
   zimg_image_format in, out;
   describe_rgb(image.width(), image.height(), in);
   if (!describe(frame, out) || frame.width != image.width() || frame.height != image.height())
@@ -427,6 +430,34 @@ Result<void> from_image(const Image& image, AVFrame& frame) {
                                 nullptr) != ZIMG_ERROR_SUCCESS)
     return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
   return {};
+}
+
+/// Alpha into the fourth plane of 10-bit layouts, full range.
+void write_alpha(const Image& image, AVFrame& frame) {
+  for (int y = 0; y < image.height(); ++y) {
+    auto* to = reinterpret_cast<std::uint16_t*>(frame.data[3] + static_cast<std::ptrdiff_t>(y) * frame.linesize[3]);
+    const float* p = image.row(y);
+    for (int x = 0; x < image.width(); ++x)
+      to[x] = static_cast<std::uint16_t>(std::lround(std::clamp(p[4 * x + 3], 0.0f, 1.0f) * 1023));
+  }
+}
+
+}  // namespace
+
+Result<void> from_image(const Image& image, AVFrame& frame) {
+  if (frame.format == AV_PIX_FMT_YUVA444P10) {
+    write_alpha(image, frame);
+    if (!image.opaque) {
+      // Files keep colours apart from alpha.
+      Image straight = image.copy();
+      float* p = straight.data();
+      for (std::size_t i = 0; i < straight.floats(); i += 4)
+        for (std::size_t c = 0; c < 3; ++c) p[i + c] = p[i + 3] > 0 ? p[i + c] / p[i + 3] : 0;
+      straight.opaque = true;
+      return from_opaque(straight, frame);
+    }
+  }
+  return from_opaque(image, frame);
 }
 
 }  // namespace gc

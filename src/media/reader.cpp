@@ -1,5 +1,7 @@
 #include "media/reader.h"
 
+#include "media/throttled_io.h"
+
 extern "C" {
 #include <libavcodec/avcodec.h>
 #include <libavformat/avformat.h>
@@ -105,6 +107,7 @@ Hash128 file_identity(const std::string& path) {
 
 struct FrameReader::Impl {
   std::string path;
+  ThrottledIo slow;  ///< outlives the format that reads through it
   AVFormatContext* format = nullptr;
   AVCodecContext* codec = nullptr;
   AVPacket* packet = nullptr;
@@ -187,6 +190,10 @@ struct FrameReader::Impl {
     if (!std::filesystem::exists(path, e))
       return bad_input("is missing", path,
                        "Put the file back or relink it; its segments are offline until then.");
+    if ((slow = throttled_io(path, false))) {
+      format = avformat_alloc_context();
+      format->pb = slow.get();
+    }
     int r = avformat_open_input(&format, path.c_str(), nullptr, nullptr);
     if (r < 0)
       return bad_input("cannot be opened: " + av_text(r), path, "Replace the file with a whole copy.");
@@ -383,7 +390,16 @@ Frames frames_before(const MediaInfo& info, Frames n) {
 Result<MediaInfo> probe(const std::string& path) {
   auto reader = FrameReader::open(path);
   if (!reader) return std::unexpected(reader.error());
-  return (*reader)->info();
+  MediaInfo info = (*reader)->info();
+  if (info.pixel_format == "unknown")
+    // Some headers do not say how pixels are laid out; the first frame does. Only asked for once a file.
+    if (const auto frame = (*reader)->read(0))
+      if (const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>((*frame)->format))) {
+        info.pixel_format = d->name, info.bits = d->comp[0].depth;
+        info.alpha = d->flags & (AV_PIX_FMT_FLAG_ALPHA | AV_PIX_FMT_FLAG_PAL);
+        info.linear = d->flags & AV_PIX_FMT_FLAG_FLOAT;
+      }
+  return info;
 }
 
 }  // namespace gc

@@ -8,8 +8,10 @@ extern "C" {
 
 #include <cmath>
 #include <cstring>
+#include <map>
 
 #include "media/convert.h"
+#include "media/throttled_io.h"
 
 namespace gc {
 namespace {
@@ -29,24 +31,54 @@ std::unexpected<Error> cannot_write(const std::string& path, int code) {
 
 }  // namespace
 
-const char* form_name(Form form) {
-  switch (form) {
-    case Form::h264_long_gop:
-      return "H.264, long GOP";
-    case Form::h264_intra:
-      return "H.264, intra";
-    case Form::vc3_sq:
-      return "VC-3 SQ, 8 bit";
-    case Form::vc3_hqx:
-      return "VC-3 HQX, 10 bit";
-    case Form::motion_jpeg:
-      return "Motion JPEG";
-  }
-  return "";
+namespace {
+
+/// What makes a form: codec, layout of pixels, options.
+struct FormSpec {
+  const char* name;
+  const char* extension;
+  AVCodecID codec;
+  AVPixelFormat pixels;
+  int bits;
+  const char* profile = nullptr;  ///< private option
+  int level = -1;                 ///< profile as the codec's own number
+};
+
+const FormSpec& spec_of(Form form) {
+  static const std::map<Form, FormSpec> all{
+      {Form::h264_long_gop, {"H.264, long GOP", ".mp4", AV_CODEC_ID_H264, AV_PIX_FMT_YUV420P, 8}},
+      {Form::h264_intra, {"H.264, intra", ".mp4", AV_CODEC_ID_H264, AV_PIX_FMT_YUV420P, 8}},
+      {Form::vc3_lb, {"VC-3 LB, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_lb"}},
+      {Form::vc3_sq, {"VC-3 SQ, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_sq"}},
+      {Form::vc3_hq, {"VC-3 HQ, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_hq"}},
+      {Form::vc3_hqx, {"VC-3 HQX, 10 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P10, 10, "dnxhr_hqx"}},
+      {Form::vc3_444, {"VC-3 444, 10 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV444P10, 10, "dnxhr_444"}},
+      {Form::motion_jpeg, {"Motion JPEG, 8 bit", ".mov", AV_CODEC_ID_MJPEG, AV_PIX_FMT_YUVJ422P, 8}},
+      {Form::v210, {"v210 uncompressed, 10 bit", ".mov", AV_CODEC_ID_V210, AV_PIX_FMT_YUV422P10, 10}},
+      {Form::vc5, {"VC-5, 10 bit", ".mov", AV_CODEC_ID_CFHD, AV_PIX_FMT_YUV422P10, 10}},
+      {Form::ffv1, {"FFV1, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUV422P10, 10}},
+      {Form::rdd36, {"RDD 36, 10 bit", ".mov", AV_CODEC_ID_PRORES, AV_PIX_FMT_YUV422P10, 10, nullptr, 3}},
+      {Form::rdd36_alpha,
+       {"RDD 36 with alpha, 10 bit", ".mov", AV_CODEC_ID_PRORES, AV_PIX_FMT_YUVA444P10, 10, nullptr, 4}}};
+  return all.at(form);
 }
 
-const char* form_extension(Form form) {
-  return form == Form::h264_long_gop || form == Form::h264_intra ? ".mp4" : ".mov";
+}  // namespace
+
+const char* form_name(Form form) { return spec_of(form).name; }
+const char* form_extension(Form form) { return spec_of(form).extension; }
+int form_bits(Form form) { return spec_of(form).bits; }
+bool form_has_alpha(Form form) { return form == Form::rdd36_alpha; }
+
+const std::vector<Form>& cached_forms() {
+  static const std::vector<Form> all{Form::vc3_lb, Form::vc3_sq,      Form::vc3_hq,     Form::vc3_hqx,
+                                     Form::vc3_444, Form::v210,       Form::vc5,        Form::ffv1,
+                                     Form::rdd36,  Form::rdd36_alpha, Form::motion_jpeg, Form::h264_intra};
+  return all;
+}
+
+std::int64_t v210_frame_bytes(int width, int height) {
+  return static_cast<std::int64_t>((width + 47) / 48) * 128 * height;
 }
 
 std::int64_t vc3_frame_bytes(int width, int height, int scale_numerator) {
@@ -57,6 +89,7 @@ std::int64_t vc3_frame_bytes(int width, int height, int scale_numerator) {
 
 struct MovieWriter::Impl {
   std::string path;
+  ThrottledIo slow;
   AVFormatContext* format = nullptr;
   AVCodecContext* codec = nullptr;
   AVStream* stream = nullptr;
@@ -70,20 +103,20 @@ struct MovieWriter::Impl {
     av_frame_free(&frame);
     avcodec_free_context(&codec);
     if (format) {
-      if (format->pb) avio_closep(&format->pb);
+      if (format->pb && !slow) avio_closep(&format->pb);
       avformat_free_context(format);
     }
   }
 
   Result<void> start(Form form, int width, int height, Rate rate) {
     av_log_set_level(AV_LOG_QUIET);
+    const FormSpec& spec = spec_of(form);
+    const std::string_view end = spec.extension;
     int r = avformat_alloc_output_context2(
-        &format, nullptr, form_extension(form) == std::string(".mp4") ? "mp4" : "mov", path.c_str());
+        &format, nullptr, end == ".mp4" ? "mp4" : end == ".mkv" ? "matroska" : "mov", path.c_str());
     if (r < 0) return cannot_write(path, r);
-    const bool h264 = form == Form::h264_long_gop || form == Form::h264_intra;
-    const AVCodecID id = h264                        ? AV_CODEC_ID_H264
-                         : form == Form::motion_jpeg ? AV_CODEC_ID_MJPEG
-                                                     : AV_CODEC_ID_DNXHD;
+    const bool h264 = spec.codec == AV_CODEC_ID_H264;
+    const AVCodecID id = spec.codec;
     const AVCodec* encoder = avcodec_find_encoder(id);
     if (!encoder)
       return environment(std::string(form_name(form)) + " cannot be encoded here", path,
@@ -101,21 +134,23 @@ struct MovieWriter::Impl {
       codec->thread_count = 2;
       codec->thread_type = FF_THREAD_SLICE;
     }
+    codec->pix_fmt = spec.pixels;
     if (h264) {
-      codec->pix_fmt = AV_PIX_FMT_YUV420P;
       codec->gop_size = form == Form::h264_intra ? 1 : 12;
       codec->max_b_frames = form == Form::h264_intra ? 0 : 2;
       av_opt_set(codec->priv_data, "preset", "superfast", 0);
       av_opt_set(codec->priv_data, "crf", form == Form::h264_intra ? "20" : "24", 0);
     } else if (form == Form::motion_jpeg) {
-      codec->pix_fmt = AV_PIX_FMT_YUVJ422P;
       codec->color_range = AVCOL_RANGE_JPEG;
       codec->flags |= AV_CODEC_FLAG_QSCALE;
       codec->global_quality = FF_QP2LAMBDA * 3;
-    } else {
-      codec->pix_fmt = form == Form::vc3_hqx ? AV_PIX_FMT_YUV422P10 : AV_PIX_FMT_YUV422P;
-      av_opt_set(codec->priv_data, "profile", form == Form::vc3_hqx ? "dnxhr_hqx" : "dnxhr_sq", 0);
+    } else if (form == Form::ffv1) {
+      codec->gop_size = 1;
+      codec->slices = 4;
+      codec->level = 3;
     }
+    if (spec.level >= 0) codec->profile = spec.level;
+    if (spec.profile) av_opt_set(codec->priv_data, "profile", spec.profile, 0);
     if (format->oformat->flags & AVFMT_GLOBALHEADER) codec->flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
     if ((r = avcodec_open2(codec, encoder, nullptr)) < 0)
       return bad_input(std::string("the raster cannot be encoded as ") + form_name(form) + ": " + av_text(r),
@@ -125,7 +160,8 @@ struct MovieWriter::Impl {
     stream->avg_frame_rate = codec->framerate;
     avcodec_parameters_from_context(stream->codecpar, codec);
     format->flags |= AVFMT_FLAG_BITEXACT;  // no date in the file
-    if ((r = avio_open(&format->pb, path.c_str(), AVIO_FLAG_WRITE)) < 0) return cannot_write(path, r);
+    if ((slow = throttled_io(path, true))) format->pb = slow.get(), format->flags |= AVFMT_FLAG_CUSTOM_IO;
+    else if ((r = avio_open(&format->pb, path.c_str(), AVIO_FLAG_WRITE)) < 0) return cannot_write(path, r);
     if ((r = avformat_write_header(format, nullptr)) < 0) return cannot_write(path, r);
     header = true;
     frame = av_frame_alloc();
@@ -180,7 +216,8 @@ Result<void> MovieWriter::finish() {
   if (const int r = av_write_trailer(s.format); r < 0) return cannot_write(s.path, r);
   avio_flush(s.format->pb);
   const int failed = s.format->pb->error;
-  avio_closep(&s.format->pb);
+  if (s.slow) s.format->pb = nullptr, s.slow.reset();
+  else avio_closep(&s.format->pb);
   if (failed < 0) return cannot_write(s.path, failed);
   return {};
 }

@@ -17,7 +17,7 @@ extern "C" {
 #include <OpenColorIO/OpenColorIO.h>
 
 #include "base/clock.h"
-#include "render/program.h"
+#include "pipeline/pipeline.h"
 #include "seat/seat.h"
 
 namespace gc {
@@ -71,14 +71,22 @@ Json era_identity() {
   utsname system{};
   ::uname(&system);
   const unsigned av = avcodec_version();
-  const Seat seat = look_at_seat();
-  Json j{{"processor", fmt::format("{} × {}", seat.processor, seat.processors)},
+  // Which drivers are there, not what they find: asking an accelerator takes its time.
+  std::string drivers;
+  std::error_code e;
+  std::vector<fs::path> vendors;
+  for (const auto& entry : fs::directory_iterator("/etc/OpenCL/vendors", e)) vendors.push_back(entry.path());
+  std::sort(vendors.begin(), vendors.end());
+  for (const fs::path& v : vendors)
+    drivers += fmt::format("{}{} {}", drivers.empty() ? "" : ", ", v.stem().string(),
+                           fs::last_write_time(v, e).time_since_epoch().count() / 1000000000);
+  Json j{{"processor", fmt::format("{} × {}", processor_name(), default_workers())},
          {"kernel", std::string(system.release)},
          {"decoder library", fmt::format("{}.{}.{}", av >> 16, av >> 8 & 255, av & 255)},
          {"picture library", CV_VERSION},
          {"colour library", OCIO_NAMESPACE::GetVersion()},
          {"renderer", kRendererVersion},
-         {"accelerator", seat.accelerator}};
+         {"accelerator driver", drivers}};
   return j;
 }
 

@@ -172,10 +172,19 @@ CostLaw::Fit CostLaw::fit_rows(std::span<const Row> rows, double knee) {
     b.push_back(r.ms);
     weights.push_back(r.weight / r.ms);
   }
-  // One place alone cannot tell the fixed part from the rest; the cost is taken to grow with the work.
-  if (rows.size() < 3)
-    for (std::size_t i = 0; i < rows.size(); ++i)
-      if (rows[i].terms[0] > 0) a[i * kColumns] = 0;
+  // One or two places cannot tell the terms apart: each term that is there gets an equal share of the cost.
+  if (rows.size() < 3) {
+    Fit f;
+    f.places = static_cast<int>(rows.size());
+    for (const Row& r : rows) {
+      const auto used = static_cast<double>(std::count_if(r.terms.begin(), r.terms.end(), [](float t) { return t > 0; }));
+      for (std::size_t j = 0; j < kTerms; ++j)
+        if (r.terms[j] > 0)
+          f.ms_per_term[j] += r.ms / used / static_cast<double>(r.terms[j]) / static_cast<double>(rows.size());
+      if (used == 0) f.fixed_ms += r.ms / static_cast<double>(rows.size());
+    }
+    return f;
+  }
   std::vector<double> x;
   for (int turn = 0; turn < 5; ++turn) {
     x = non_negative_fit(a, b, weights);

@@ -1,31 +1,19 @@
 #include "seat/seat.h"
 
-#include <fcntl.h>
 #include <hwloc.h>
 #include <sched.h>
 #include <sys/statvfs.h>
 #include <unistd.h>
 
-#include <cerrno>
 #include <cstdlib>
-#include <cstring>
 #include <fstream>
-#include <memory>
 #include <set>
 #include <sstream>
 
-#include "base/clock.h"
+#include "render/device.h"
 
 namespace gc {
 namespace {
-
-std::string processor_name() {
-  std::ifstream in("/proc/cpuinfo");
-  for (std::string line; std::getline(in, line);)
-    if (line.starts_with("model name"))
-      if (const auto colon = line.find(':'); colon != std::string::npos) return line.substr(colon + 2);
-  return "unknown";
-}
 
 std::uint64_t meminfo(const std::string& key) {
   std::ifstream in("/proc/meminfo");
@@ -75,6 +63,14 @@ std::vector<Volume> mounted() {
 
 }  // namespace
 
+std::string processor_name() {
+  std::ifstream in("/proc/cpuinfo");
+  for (std::string line; std::getline(in, line);)
+    if (line.starts_with("model name"))
+      if (const auto colon = line.find(':'); colon != std::string::npos) return line.substr(colon + 2);
+  return "unknown";
+}
+
 Seat look_at_seat() {
   Seat seat;
   seat.processor = processor_name();
@@ -88,6 +84,7 @@ Seat look_at_seat() {
   double load[1] = {};
   if (getloadavg(load, 1) == 1) seat.load_1min = load[0];
   seat.volumes = mounted();
+  seat.accelerator = accelerator_name();
   return seat;
 }
 
@@ -115,47 +112,6 @@ Volume volume_of(const fs::path& path) {
   }
   best.writable = ::access(existing.c_str(), W_OK) == 0;
   return best;
-}
-
-Result<VolumeSpeed> measure_volume(const fs::path& folder, std::uint64_t bytes) {
-  constexpr std::size_t kBlock = std::size_t{4} << 20;
-  const Volume volume = volume_of(folder);
-  if (!volume.writable)
-    return environment("may not be written to", folder.string(), "Choose another folder for the shelf.");
-  if (volume.free_bytes < bytes + (std::uint64_t{1} << 30))
-    return environment("has too little space left to be measured", folder.string(),
-                       "Free 1 GB or choose another volume.");
-  std::unique_ptr<void, void (*)(void*)> block(std::aligned_alloc(4096, kBlock), std::free);
-  std::memset(block.get(), 0x5a, kBlock);
-  const fs::path file = folder / (".glass-clock-speed-" + std::to_string(::getpid()));
-  VolumeSpeed speed;
-  speed.direct = true;
-  int fd = ::open(file.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_DIRECT | O_CLOEXEC, 0600);
-  if (fd < 0) {
-    speed.direct = false;
-    fd = ::open(file.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
-  }
-  if (fd < 0)
-    return environment(std::string("cannot be measured: ") + std::strerror(errno), folder.string(),
-                       "Choose another folder.");
-  ::unlink(file.c_str());  // gone from now on, whatever happens
-  bool failed = false;
-  Stopwatch watch;
-  for (std::uint64_t done = 0; done < bytes && !failed; done += kBlock)
-    failed = ::write(fd, block.get(), kBlock) != static_cast<ssize_t>(kBlock);
-  ::fsync(fd);
-  speed.write_mb_s = static_cast<double>(bytes) / 1e3 / watch.ms();
-  ::posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
-  ::lseek(fd, 0, SEEK_SET);
-  watch.restart();
-  for (std::uint64_t done = 0; done < bytes && !failed; done += kBlock)
-    failed = ::read(fd, block.get(), kBlock) != static_cast<ssize_t>(kBlock);
-  speed.read_mb_s = static_cast<double>(bytes) / 1e3 / watch.ms();
-  ::close(fd);
-  if (failed)
-    return environment("failed while it was being measured", folder.string(),
-                       "Check the drive and its free space.");
-  return speed;
 }
 
 Json to_json(const Seat& s) {

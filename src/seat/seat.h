@@ -27,18 +27,12 @@ struct Seat {
   std::vector<Volume> volumes;
 };
 
-/// Looks at the machine; takes a few milliseconds and measures nothing.
+/// As the system gives it.
+std::string processor_name();
+/// Looks at the machine; takes a few milliseconds (the first look at an accelerator longer) and measures nothing.
 Seat look_at_seat();
 /// The volume that holds a path.
 Volume volume_of(const fs::path& path);
-
-/// Sequential write and read of one file in `folder`, in MB (10^6 bytes) a second, with direct I/O where the
-/// file system has it. Removes the file. `direct` says whether the page cache was kept out.
-struct VolumeSpeed {
-  double write_mb_s = 0, read_mb_s = 0;
-  bool direct = false;
-};
-Result<VolumeSpeed> measure_volume(const fs::path& folder, std::uint64_t bytes = 64u << 20);
 
 Json to_json(const Seat& seat);
 

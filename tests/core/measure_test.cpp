@@ -40,7 +40,7 @@ TEST_F(Measuring, LearnsEachKindOfFrameOnce) {
   for (const Frames f : {0, 30}) {
     EXPECT_GE(notebook_->frames(frame_key(p->stages(f))).size(), 8u);
     for (const StageRef& s : p->stages(f))
-      EXPECT_FALSE(notebook_->stage(s.key).empty()) << stage_name(s.kind);
+      EXPECT_FALSE(notebook_->stage_samples(s.key).empty()) << stage_name(s.kind);
   }
   EXPECT_FALSE(notebook_->frames(frame_key(p->sealed_stages())).empty());
   EXPECT_FALSE(notebook_->encode(encode_key(256, 144)).empty());
@@ -54,7 +54,7 @@ TEST_F(Measuring, StagesAddUpToTheFrame) {
   for (const FrameSample& s : notebook_->frames(frame_key(p->stages(30))))
     whole.push_back(s.fetch_ms + s.process_ms);
   double sum = 0;
-  for (const StageRef& s : p->stages(30)) sum += median_of(notebook_->stage(s.key)).median;
+  for (const StageRef& s : p->stages(30)) sum += median_of(notebook_->stage_samples(s.key)).median;
   const double frame = median_of(whole).median;
   EXPECT_GT(sum, 0.6 * frame);
   EXPECT_LT(sum, 1.3 * frame);

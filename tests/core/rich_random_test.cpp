@@ -141,6 +141,7 @@ TEST_P(Rich, TheStagesNamedAreTheStagesTaken) {
     std::multiset<std::string> named, taken;
     std::map<std::string, std::string> labels;
     for (const StageRef& s : p->stages(f)) {
+      if (s.key == p->between(f).key) continue;  // what the pipeline adds up, no stage that is run
       labels[s.key.hex()] = p->owners()[static_cast<std::size_t>(s.owner)].label;
       if (s.kind != StageKind::display || p->output()) named.insert(s.key.hex());
     }

@@ -1,0 +1,42 @@
+// What this machine can do, measured: memory bandwidth, how long it keeps its speed, the accelerator.
+#pragma once
+#include <functional>
+#include <string>
+
+#include "base/error.h"
+#include "base/json.h"
+
+namespace gc {
+
+/// Asked between steps; false stops.
+using KeepGoing = std::function<bool()>;
+
+/// MB (10^6 bytes) a second over all processors together, best of the runs, as STREAM counts them (McCalpin,
+/// 1995): copy moves 16 bytes an element of 8 bytes, triad 24; what the write allocates is not counted.
+struct MemoryBandwidth {
+  double copy_mb_s = 0, triad_mb_s = 0;
+  std::size_t array_bytes = 0;  ///< of each of the three arrays
+};
+/// Arrays of `megabytes` each; they should be at least four times the last-level cache.
+MemoryBandwidth measure_memory(int threads, int megabytes, int runs = 8);
+
+/// All processors at fixed arithmetic for `seconds`: does the speed last?
+struct Endurance {
+  double seconds = 0;
+  double burst = 0, sustained = 0;  ///< work a second, relative to the best second; sustained: median of the last third
+  double shared = 0;                ///< share of the time in which others worked on the same cores
+  double first_mhz = 0, last_mhz = 0;
+  /// Sustained ÷ burst.
+  double ratio() const { return burst > 0 ? sustained / burst : 1; }
+};
+Endurance measure_endurance(int threads, double seconds, const KeepGoing& go_on = {});
+
+/// The accelerator's transfers, MB a second each way, and whether it computes what it should. An error says what
+/// a device that lists itself and does not work got wrong.
+struct AcceleratorSpeed {
+  std::string name;
+  double up_mb_s = 0, down_mb_s = 0;
+};
+Result<AcceleratorSpeed> measure_accelerator();
+
+}  // namespace gc
