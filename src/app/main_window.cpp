@@ -215,6 +215,8 @@ void MainWindow::make_menus() {
   add(work, tr("&Carry out the plan"), {QKeySequence("Return"), QKeySequence("Enter")},
       [this] { session_.carry_out_plan(); });
   add(work, tr("&Measure again"), {QKeySequence("M")}, [this] { session_.measure_again(); });
+  add(work, tr("Measure the &seat, 1 min"), {QKeySequence("Ctrl+M")}, [this] { session_.measure_seat(false); });
+  add(work, tr("Measure the seat in &full, 6 min"), {QKeySequence("Ctrl+Shift+M")}, [this] { session_.measure_seat(true); });
   add(work, tr("&Stop work or playback"), {QKeySequence("Esc")},
       [this] { session_.playing() ? session_.stop_playing() : session_.stop_work(); });
   QMenu* play_menu = menuBar()->addMenu(tr("&Play"));
@@ -323,6 +325,8 @@ void MainWindow::go_to(Station s) {
   stations_->setCurrentIndex(static_cast<int>(s));
   rail_[static_cast<int>(s)]->setChecked(true);
   // Where one watches, the picture is large; where one works on effects, they have the room.
+  picture_->setVisible(s != Station::seat);  // a seat is judged by its numbers
+  balance_->setVisible(s != Station::seat);
   right_->setSizes(s == Station::playout    ? QList<int>{270, 190}
                    : s == Station::timeline ? QList<int>{150, 310}
                                             : QList<int>{210, 250});

@@ -2,9 +2,12 @@
 
 #include <fmt/format.h>
 
+#include <QGuiApplication>
 #include <QMetaObject>
+#include <QScreen>
 
 #include "base/clock.h"
+#include "measure/seat_run.h"
 #include "media/compare.h"
 #include "render/track.h"
 
@@ -22,16 +25,113 @@ QImage to_image(ScreenImage&& s) {
 }  // namespace
 
 Session::Session(Stores stores, QObject* parent) : QObject(parent), stores_(std::move(stores)) {
-  const Seat now = look_at_seat();
+  const auto [memory, free] = memory_now();
   cache_ = std::make_shared<MemoryCache>(
-      cache_budget(now.memory_bytes, now.memory_free_bytes,
-                   static_cast<std::uint64_t>(stores_.options.settings.memory_left_gb * 1e9)));
+      cache_budget(memory, free, static_cast<std::uint64_t>(stores_.options.settings.memory_left_gb * 1e9)));
   stills_ = std::thread([this] { still_loop(); });
   quick_.add([this] {
     const Seat seat = look_at_seat();
     post([this, seat] {
       seat_ = seat;
       emit derived_changed();
+    });
+  });
+  look_at_profile();
+}
+
+void Session::look_at_profile() {
+  quick_.add([this] {
+    SeatProfile p = known_profile(stores_);
+    std::vector<News> news = stores_.notebook->news();
+    std::vector<SeatProfile> shipped = invented_seats();
+    post([this, p = std::move(p), news = std::move(news), shipped = std::move(shipped)]() mutable {
+      profile_ = std::move(p), news_ = std::move(news);
+      if (seats_.empty()) seats_ = std::move(shipped);
+      emit seat_changed();
+      if (wants_advice_) work_out_advice();
+    });
+  });
+}
+
+void Session::want_advice(bool wanted) {
+  const bool fresh = wanted && !wants_advice_;
+  wants_advice_ = wanted;
+  if (fresh && !advice_) work_out_advice();
+}
+
+void Session::work_out_advice() {
+  if (!derived_ || !profile_ || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, profile = *profile_, seats = seats_] {
+    if (quit_) return;
+    Advice a = advise(*d->view.played, stores_.notebook, profile, d->view.states(), {stores_.forecast_options(), seats});
+    post([this, d, a = std::move(a)] {
+      if (d != derived_) return;  // of an older state
+      advice_ = a;
+      emit seat_changed();
+    });
+  });
+}
+
+void Session::measure_seat(bool full) {
+  if (playing_ || work_.kind != Work::Kind::none) return;
+  stop_work_ = false;
+  set_work(Work::Kind::measuring, tr("Measuring this seat"), 0);
+  SeatRunOptions o;
+  o.full = full, o.workers = stores_.options.workers, o.memory_left_gb = stores_.options.settings.memory_left_gb;
+  o.volumes = {stores_.shelf->folder()};
+  if (derived_) {
+    o.program = derived_->view.delivered;
+    o.width = derived_->view.timeline->width, o.height = derived_->view.timeline->height;
+  }
+  if (const QScreen* screen = QGuiApplication::primaryScreen())
+    o.screen_width = screen->size().width(), o.screen_height = screen->size().height();
+  labour_.add([this, o] {
+    auto r = gc::measure_seat(*stores_.notebook, o, [this](const SeatRunProgress& p) {
+      const QString text = tr("%1; at most %2 s left").arg(QString::fromStdString(p.what)).arg(std::max(0.0, p.limit_seconds - p.seconds), 0, 'f', 0);
+      post([this, text, share = p.seconds / p.limit_seconds] {
+        if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::measuring, text, std::min(1.0, share));
+      });
+      return !stop_work_ && !quit_;
+    });
+    Result<void> kept;
+    if (r) kept = keep_profile(r->profile);
+    post([this, r, kept] {
+      set_work(Work::Kind::none, {}, 0);
+      if (!r) emit failed(QString::fromStdString(r.error().text()));
+      else if (!kept) emit failed(QString::fromStdString(kept.error().text()));
+      look_at_profile();
+      if (history_) derive(false);
+    });
+  });
+}
+
+void Session::forecast_on(int other) {
+  if (other >= static_cast<int>(seats_.size())) return;
+  elsewhere_ = other;
+  elsewhere_book_ = other < 0 ? nullptr
+                              : std::make_shared<const ProfileBook>(seats_[static_cast<std::size_t>(other)], stores_.notebook);
+  emit seat_changed();
+  if (history_) derive(false);
+}
+
+void Session::save_seat(const QString& file) {
+  quick_.add([this, file] {
+    if (auto r = save_profile(known_profile(stores_), file.toStdString()); !r)
+      post([this, r] { emit failed(QString::fromStdString(r.error().text())); });
+  });
+}
+
+void Session::load_seat(const QString& file) {
+  quick_.add([this, file] {
+    auto p = load_profile(file.toStdString());
+    post([this, p] {
+      if (!p) {
+        emit failed(QString::fromStdString(p.error().text()));
+        return;
+      }
+      seats_.push_back(*p);
+      advice_.reset();
+      forecast_on(static_cast<int>(seats_.size()) - 1);
     });
   });
 }
@@ -178,9 +278,9 @@ void Session::open(const QString& file) {
   stop_playing();
   stop_work_ = true;
   set_work(Work::Kind::opening, tr("Opening %1").arg(file), 0);
-  quick_.add([this, file] {
+  quick_.add([this, file, book = elsewhere_book_] {
     auto timeline = load_timeline(file.toStdString());
-    DerivedPtr derived = timeline ? make_derived(*timeline) : nullptr;
+    DerivedPtr derived = timeline ? make_derived(*timeline, book) : nullptr;
     post([this, file, timeline, derived] {
       set_work(Work::Kind::none, {}, 0);
       if (!timeline) {
@@ -194,9 +294,11 @@ void Session::open(const QString& file) {
       uncovered_.clear();  // counted of another timeline
       derived_ = derived;
       if (look_.coverage) count_coverage();
+      advice_.reset();
       emit opened();
       emit derived_changed();
       show_frame(0);
+      if (wants_advice_) work_out_advice();
       if (!derived_->plan.before.fully_measured) start_measuring(false);
     });
   });
@@ -220,11 +322,24 @@ void Session::save(const QString& file) {
   });
 }
 
-DerivedPtr Session::make_derived(const TimelinePtr& timeline) const {
+DerivedPtr Session::make_derived(const TimelinePtr& timeline,
+                                std::shared_ptr<const ProfileBook> elsewhere) const {
   auto d = std::make_shared<Derived>();
   d->view = view_of(timeline, stores_);
-  d->plan =
-      make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view), stores_.plan_options());
+  if (elsewhere) {
+    // Nothing can be carried out on another seat; what is shown is how the timeline would play there.
+    d->plan.before = gc::forecast_on(*d->view.played, *elsewhere, d->view.states(), whole(d->view), stores_.forecast_options());
+    d->plan.before.fully_measured = true;
+    d->plan.after = d->plan.before;
+    const int not_holding = d->plan.before.count(Verdict::spills) + d->plan.before.count(Verdict::wavers);
+    d->plan.sentence = not_holding == 0
+                           ? fmt::format("On '{}' the whole timeline plays.", elsewhere->profile().name)
+                           : fmt::format("On '{}' {} span{} would not hold; about {:.0f} frames would be dropped.",
+                                         elsewhere->profile().name, not_holding, not_holding == 1 ? "" : "s",
+                                         d->plan.before.expected_drops);
+  } else {
+    d->plan = make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view), stores_.plan_options());
+  }
   std::vector<IntervalCost> full;
   if (d->view.played != d->view.delivered) {
     ForecastOptions costs_only = stores_.forecast_options();
@@ -252,14 +367,16 @@ const Owner* Derived::dearest_effect(const std::string& segment) const {
 void Session::derive(bool then_measure) {
   const TimelinePtr now = timeline();
   ++deriving_;
-  quick_.add([this, now, then_measure] {
-    DerivedPtr derived = make_derived(now);
+  quick_.add([this, now, then_measure, book = elsewhere_book_] {
+    DerivedPtr derived = make_derived(now, book);
     post([this, now, derived, then_measure] {
       --deriving_;
       if (now != timeline()) return;  // a newer edit is on its way
       derived_ = derived;
       uncovered_.clear();  // counted of an older state
+      advice_.reset();
       emit derived_changed();
+      if (wants_advice_) work_out_advice();
       if (look_.coverage) count_coverage();
       if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none)
         start_measuring(false);
@@ -291,7 +408,7 @@ void Session::redo() {
 void Session::measure_again() { start_measuring(true); }
 
 void Session::start_measuring(bool again) {
-  if (!derived_ || playing_ || work_.kind != Work::Kind::none) return;
+  if (!derived_ || playing_ || work_.kind != Work::Kind::none || elsewhere_ >= 0) return;
   stop_work_ = false;
   set_work(Work::Kind::measuring, tr("Measuring what frames cost here"), 0);
   const DerivedPtr d = derived_;
@@ -303,7 +420,7 @@ void Session::start_measuring(bool again) {
                   // What is known so far is shown every few seconds, between two runs, where it disturbs
                   // nothing.
                   if (since_shown.ms() > 2500) {
-                    const DerivedPtr so_far = make_derived(d->view.timeline);
+                    const DerivedPtr so_far = make_derived(d->view.timeline, nullptr);
                     post([this, so_far] {
                       if (so_far->view.timeline != timeline()) return;
                       derived_ = so_far;
@@ -385,7 +502,8 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards) {
   PlayOptions options = stores_.play_options(mode);
   options.backwards = backwards;
   if (mode == PlayMode::every_frame) options.cache = cache_;
-  player_ = std::thread([this, d, range, options] {
+  const bool elsewhere = elsewhere_ >= 0;  // then the skyline's forecast is not this seat's
+  player_ = std::thread([this, d, range, options, elsewhere] {
     Playout p = gc::play(d->view.played, stores_.shelf.get(), range, options, *this, stop_play_,
                          [this](const PlayState& s) {
                            {
@@ -396,7 +514,7 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards) {
                          });
     std::optional<Audit> a;
     if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards) {
-      const Forecast f = range == whole(d->view)
+      const Forecast f = range == whole(d->view) && !elsewhere
                              ? d->plan.before
                              : forecast(*d->view.played, *stores_.notebook, d->view.states(), range,
                                         stores_.forecast_options());

@@ -9,6 +9,7 @@
 
 #include "app/lane.h"
 #include "desk/desk.h"
+#include "desk/seats.h"
 #include "forecast/pyramid.h"
 #include "render/coverage.h"
 #include "seat/seat.h"
@@ -108,6 +109,22 @@ class Session : public QObject, private Display {
   void track(const std::string& segment, const std::string& effect, Frames from);
   const std::vector<Coverage>& uncovered() const { return uncovered_; }
 
+  // The seat.
+  /// Null until it was looked at.
+  const SeatProfile* profile() const { return profile_ ? &*profile_ : nullptr; }
+  const Advice* advice() const { return advice_ ? &*advice_ : nullptr; }
+  const std::vector<News>& news() const { return news_; }
+  /// Seats that ship and profiles that were loaded.
+  const std::vector<SeatProfile>& other_seats() const { return seats_; }
+  /// Index of the seat that the forecast is for; −1: this one.
+  int elsewhere() const { return elsewhere_; }
+  void measure_seat(bool full);
+  void forecast_on(int other_seat);
+  void save_seat(const QString& file);
+  void load_seat(const QString& file);
+  /// Advice costs several forecasts and is worked out only while someone looks at it.
+  void want_advice(bool wanted);
+
  signals:
   void opened();
   void failed(const QString& message);
@@ -118,6 +135,7 @@ class Session : public QObject, private Display {
   void picture(const QImage& image, qint64 frame, bool live, gc::StillKind kind);
   void compared(const gc::Comparison& comparison);
   void coverage_counted();
+  void seat_changed();
   void play_moved();
   void play_ended();
 
@@ -129,15 +147,24 @@ class Session : public QObject, private Display {
   bool still_superseded();
   void count_coverage();
   void derive(bool then_measure);
-  DerivedPtr make_derived(const TimelinePtr& timeline) const;
+  DerivedPtr make_derived(const TimelinePtr& timeline, std::shared_ptr<const ProfileBook> elsewhere) const;
   void set_work(Work::Kind kind, const QString& text, double share);
   void start_measuring(bool again);
+  void look_at_profile();
+  void work_out_advice();
   void start_rendering(std::vector<FrameRange> ranges);
 
   Stores stores_;
   std::optional<History> history_;
   DerivedPtr derived_;
   std::optional<Seat> seat_;
+  std::optional<SeatProfile> profile_;
+  std::optional<Advice> advice_;
+  std::vector<News> news_;
+  std::vector<SeatProfile> seats_;
+  std::shared_ptr<const ProfileBook> elsewhere_book_;
+  int elsewhere_ = -1;
+  bool wants_advice_ = false;
   std::optional<Playout> playout_;
   std::optional<Audit> audit_;
   QString file_;

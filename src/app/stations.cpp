@@ -76,13 +76,13 @@ void StationPanel::set_rows(const std::vector<Row>& rows) {
 
 Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), session_(session) {
   const QStringList heads[kStations] = {
-      {"Volume", "File system", "Size", "Free", "Used as"},
+      {""},  // it has a panel of its own
       {"Medium", "Codec", "Raster", "Rate", "State"},
       {"In", "Verdict", "Drops", "Range", "Rate", "Limited by", "Dearest stage"},
       {"Pre-render", "Length", "Takes", "Size", "Why"},
       {"Frame", "Late", "Cause", "Segment"},
       {"At", "Stops", "What", "To do"}};
-  const QList<int> wide[kStations] = {{4}, {0, 4}, {6}, {4}, {3}, {2, 3}};
+  const QList<int> wide[kStations] = {{0}, {0, 4}, {6}, {4}, {3}, {2, 3}};
   for (int i = 0; i < kStations; ++i) {
     panels_[i] =
         new StationPanel("panel-" + station_name(static_cast<Station>(i)).toLower(), heads[i], wide[i], this);
@@ -98,48 +98,14 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
   panel(Station::timeline)->box()->insertWidget(0, scroll, 8);
   panel(Station::timeline)->box()->setStretch(2, 2);
+  seat_ = new SeatPanel(session, this);
+  panel(Station::seat)->box()->insertWidget(0, seat_, 1);
+  panel(Station::seat)->table()->hide();
+  for (QLabel* l : panel(Station::seat)->findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly)) l->hide();
+  connect(seat_, &SeatPanel::frame_chosen, this, &Stations::frame_chosen);
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
   connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });
   connect(&session_, &Session::coverage_counted, this, [this] { refresh(); });
-}
-
-void Stations::refresh_seat() {
-  if (!session_.seat()) return;
-  const Seat& s = *session_.seat();
-  QString line = tr("%1, %2 frames at once. %3 GB memory, %4 GB free. Accelerator: %5.")
-                     .arg(text(s.processor))
-                     .arg(session_.stores().options.workers)
-                     .arg(s.memory_bytes / 1e9, 0, 'f', 0)
-                     .arg(s.memory_free_bytes / 1e9, 0, 'f', 0)
-                     .arg(s.accelerator.empty() ? tr("none found") : text(s.accelerator));
-  if (session_.derived()) {
-    const Timeline& t = *session_.derived()->view.timeline;
-    const auto frames =
-        session_.stores().notebook->frames(frame_key(session_.derived()->view.played->sealed_stages()));
-    const auto encode = session_.stores().notebook->encode(encode_key(t.width, t.height));
-    if (!frames.empty() && !encode.empty()) {
-      double play = 0, write = 0;
-      for (const FrameSample& f : frames) play += f.fetch_ms + f.process_ms;
-      for (const float e : encode) write += e;
-      line += tr(" Sealed media here: %1 ms a frame to play, %2 ms to encode.")
-                  .arg(play / static_cast<double>(frames.size()), 0, 'f', 1)
-                  .arg(write / static_cast<double>(encode.size()), 0, 'f', 1);
-    }
-  }
-  panel(Station::seat)->set_sentence(line);
-  const Volume shelf = volume_of(session_.stores().shelf->folder());
-  std::vector<StationPanel::Row> rows;
-  for (const Volume& v : s.volumes)
-    rows.push_back(
-        {{text(v.mount), text(v.file_system), text(bytes_text(v.bytes)), text(bytes_text(v.free_bytes)),
-          v.mount == shelf.mount
-              ? tr("shelf, %1 sealed")
-                    .arg(text(bytes_text(session_.derived() ? session_.derived()->shelf_bytes : 0)))
-          : v.writable ? QString()
-                       : tr("may not be written to")},
-         -1,
-         {}});
-  panel(Station::seat)->set_rows(rows);
 }
 
 void Stations::refresh_playout() {
@@ -179,7 +145,6 @@ void Stations::refresh_playout() {
 }
 
 void Stations::refresh() {
-  refresh_seat();
   if (!session_.derived()) return;
   const Derived& d = *session_.derived();
   const Timeline& t = *d.view.timeline;

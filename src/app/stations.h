@@ -6,6 +6,7 @@
 #include <QVBoxLayout>
 
 #include "app/effects_panel.h"
+#include "app/seat_panel.h"
 
 namespace gc {
 
@@ -47,6 +48,7 @@ class Stations : public QStackedWidget {
   explicit Stations(Session& session, QWidget* parent = nullptr);
   void set_segment(const std::string& id) { effects_->set_segment(id); }
   void set_playhead(Frames frame) { effects_->set_playhead(frame); }
+  SeatPanel* seat() const { return seat_; }
   StationPanel* panel(Station s) const { return panels_[static_cast<std::size_t>(s)]; }
 
  signals:
@@ -54,11 +56,11 @@ class Stations : public QStackedWidget {
 
  private:
   void refresh();
-  void refresh_seat();
   void refresh_playout();
   Session& session_;
   StationPanel* panels_[kStations] = {};
   EffectsPanel* effects_;
+  SeatPanel* seat_;
 };
 
 }  // namespace gc

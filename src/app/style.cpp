@@ -69,6 +69,7 @@ void apply(QApplication& app) {
     QComboBox { min-height: 18px; padding: 1px 6px; } QComboBox:focus { border-color: #b4b4b4; }
     QPushButton[main="true"] { background: #d6d6d6; color: #1a1a1a; border-color: #d6d6d6; font-weight: 600; padding: 8px 16px; }
     QPushButton[main="true"]:hover { background: #ececec; } QPushButton[main="true"]:disabled { background: #3a3a3a; color: #969696; border-color: #3a3a3a; }
+    QPushButton[small="true"]:checked { background: #565656; border-color: #b4b4b4; color: #ffffff; font-weight: 600; }
     QPushButton[rail="true"] { text-align: left; border: none; border-left: 3px solid transparent; border-radius: 0; background: transparent; padding: 10px 8px; }
     QPushButton[rail="true"]:hover { background: #2e2e2e; }
     QPushButton[rail="true"]:checked { background: #333333; border-left: 3px solid #d6d6d6; font-weight: 600; }

@@ -1,5 +1,5 @@
-// The core's speed at this moment. Where a processor is shared with strangers (two hyperthreads on one core, a
-// virtual machine's neighbour), arithmetic runs at about half its speed while they work, and nothing in /proc
+// The core's speed at this moment. Where a core is shared (by two processors of this seat, or with a virtual
+// machine's neighbour), arithmetic runs at about half its speed while they work, and nothing in /proc
 // shows it. A few microseconds of known arithmetic do.
 #pragma once
 

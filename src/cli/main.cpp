@@ -13,7 +13,9 @@
 #include "cli/job.h"
 #include "cli/pictures.h"
 #include "cli/print.h"
+#include "cli/seat.h"
 #include "cli/table.h"
+#include "desk/seats.h"
 
 namespace gc {
 namespace {
@@ -72,9 +74,33 @@ int cmd_measure(const Common& c, double seconds, bool again) {
   return report->cancelled ? 4 : 0;
 }
 
-int cmd_forecast(const Common& c, bool must_hold) {
+/// The forecast on another seat: from its profile, without measuring anything here.
+int forecast_elsewhere(const Common& c, Opened& o, const std::string& seat, bool must_hold) {
+  auto profile = find_profile(seat);
+  if (!profile) return fail(profile.error(), c.json);
+  const ProfileBook book(std::move(*profile), o.stores.notebook);
+  const Forecast f = forecast_on(*o.view.played, book, o.view.states(), o.range, o.stores.forecast_options());
+  std::vector<StageRef> all;
+  for (const CompiledInterval& i : o.view.played->intervals())
+    for (const StageRef& r : o.view.played->stages(i.in)) all.push_back(r);
+  const std::vector<std::string> taken = book.taken_over(all);
+  if (c.json) {
+    Json j = to_json(f);
+    j["seat"] = book.profile().name, j["taken_over"] = taken;
+    put(j);
+  } else {
+    fmt::print("On the seat '{}':\n", book.profile().name);
+    print(f, o.view);
+    for (const std::string& t : taken)
+      fmt::print("  {}: that seat has no law of it; this seat's cost is scaled by what both have, and its interval is wider\n", t);
+  }
+  return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
+}
+
+int cmd_forecast(const Common& c, bool must_hold, const std::string& seat) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
+  if (!seat.empty()) return forecast_elsewhere(c, *o, seat, must_hold);
   if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
   const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range,
                               o->stores.forecast_options());
@@ -197,25 +223,6 @@ int cmd_set(const Common& c, const std::string& segment, const std::string& effe
                    fmt::format("Set {} of {} to {}.", param, effect, v.dump()));
 }
 
-int cmd_seat(const Common& c, const std::vector<std::string>& volumes) {
-  const Seat seat = look_at_seat();
-  Json j = to_json(seat);
-  if (!c.json) print(seat);
-  for (const std::string& folder : volumes) {
-    auto speed = measure_volume(folder);
-    if (!speed) return fail(speed.error(), c.json);
-    j["measured"].push_back({{"folder", folder},
-                             {"write_mb_s", speed->write_mb_s},
-                             {"read_mb_s", speed->read_mb_s},
-                             {"direct", speed->direct}});
-    if (!c.json)
-      fmt::print("  {} writes {:.0f} MB/s, reads {:.0f} MB/s{}\n", folder, speed->write_mb_s,
-                 speed->read_mb_s, speed->direct ? "" : " (with the page cache's help)");
-  }
-  if (c.json) put(j);
-  return 0;
-}
-
 int cmd_demo(const Common& c, const std::string& folder, const DemoOptions& options, bool job) {
   auto report = make_demo(folder, options, [](double share, const std::string& what) {
     show_progress(fmt::format("{:3.0f} %  {}", share * 100, what));
@@ -276,11 +283,10 @@ int main(int argc, char** argv) {
     return s;
   };
 
-  std::string folder, segment, effect, param, value;
+  std::string folder, segment, effect, param, value, other_seat;
   DemoOptions demo;
   bool job = false, again = false, lift = false, every = false, holds = false;
   double seconds = 20;
-  std::vector<std::string> volumes;
 
   CLI::App* s =
       add("demo", "Make the demo production, The Kiln Year", "gclk demo /tmp/kiln-year --job", false);
@@ -304,7 +310,8 @@ int main(int argc, char** argv) {
   s = with_range(add("forecast", "Say which spans will drop frames, how surely, and why",
                      "gclk forecast cut.otio --range 01:00:10:00-01:00:30:00"));
   s->add_flag("--must-hold", holds, "Exit with 1 when any span spills or wavers");
-  s->callback([&] { code = cmd_forecast(c, holds); });
+  s->add_option("--seat", other_seat, "On this seat instead: a profile's file or the name of one that ships");
+  s->callback([&] { code = cmd_forecast(c, holds, other_seat); });
   with_range(add("plan", "Find the least pre-rendering that makes it play", "gclk plan cut.otio --json"))
       ->callback([&] { code = cmd_plan(c); });
   with_range(add("run", "Carry out the plan, or pre-render a range", "gclk run cut.otio"))->callback([&] {
@@ -332,9 +339,7 @@ int main(int argc, char** argv) {
   s->add_option("value", value, "Its value, as JSON")->required();
   s->callback([&] { code = cmd_set(c, segment, effect, param, value); });
   add_picture_commands(app, c, code);
-  s = add("seat", "Say what this machine is", "gclk seat --volume /media/fast", false);
-  s->add_option("--volume", volumes, "Measure the volume that holds this folder");
-  s->callback([&] { code = cmd_seat(c, volumes); });
+  add_seat_commands(app, c, code, interrupted);
 
   try {
     app.parse(argc, argv);

@@ -29,12 +29,12 @@ struct Stores {
   static Result<Stores> open(DeskOptions options);
   ForecastOptions forecast_options() const;
   PlanOptions plan_options() const { return {forecast_options(), 0.5}; }
-  PlayOptions play_options(PlayMode mode) const { return {mode, options.workers, options.horizon}; }
+  PlayOptions play_options(PlayMode mode) const { return {mode, options.workers, options.horizon, false, notebook}; }
   MeasureOptions measure_options(double seconds, bool again) const {
     return {seconds, 0.05, options.workers, again};
   }
   PrerenderOptions prerender_options() const {
-    return {options.workers, true, std::uint64_t{1} << 30, options.settings.rendering};
+    return {options.workers, true, std::uint64_t{1} << 30, options.settings.rendering, notebook};
   }
 };
 

@@ -35,6 +35,10 @@ std::string size_text(double bytes) {
 
 void about_media(Advice& a, const SeatProfile& seat, const Timeline& t) {
   const double fps = t.rate.fps();
+  if (!seat.forms.empty() && (seat.forms.front().width != t.width || seat.forms.front().height != t.height))
+    a.items.push_back({fmt::format("Cached media were tried at {} × {}, not at this timeline's {} × {}: measure the seat with it open.",
+                                   seat.forms.front().width, seat.forms.front().height, t.width, t.height),
+                       62});
   for (const VolumeSpeed& v : seat.volumes) {
     const FormCost *colour = best_form(seat.forms, v, fps, Purpose::colour),
                    *cutting = best_form(seat.forms, v, fps, Purpose::cutting);
@@ -80,11 +84,15 @@ void about_machine(Advice& a, const SeatProfile& seat, const Timeline& t) {
                                    "sustained figures for a long review.",
                                    seat.endurance->seconds, seat.endurance->ratio() * 100),
                        50});
-  if (seat.shared > 0.1)
-    a.items.push_back({fmt::format("Others work on the same cores {:.0f} % of the time, at the cost of about half their speed: "
+  if (seat.shared > 0.15)
+    a.items.push_back({fmt::format("Strangers work on this seat's cores {:.0f} % of the time, which takes up to half of their speed: "
                                    "playback will vary with them.",
                                    seat.shared * 100),
                        70});
+  if (seat.endurance && seat.processors > 1 && seat.endurance->side_by_side < 0.85)
+    a.items.push_back({fmt::format("The {} processors share cores: all at once they do the work of {:.1f}. Forecasts count with that.",
+                                   seat.processors, seat.processors * seat.endurance->side_by_side),
+                       25});
   if (seat.others + seat.stolen > 0.1)
     a.items.push_back({fmt::format("Other programs take {:.0f} % of the processors: close them before the review.",
                                    (seat.others + seat.stolen) * 100),

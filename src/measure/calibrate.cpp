@@ -15,7 +15,7 @@
 namespace gc {
 namespace {
 
-constexpr Frames kClip = 12;  // frames of a made-up source
+constexpr Frames kClip = 20;  // frames of a made-up source
 using Rng = std::mt19937_64;
 
 double unit(Rng& rng) { return std::uniform_real_distribution<double>(0, 1)(rng); }
@@ -266,7 +266,7 @@ class Calibrator {
       if (g->places) s->generator["text"] = "The Kiln Year";
       trial.what = g->label;
     } else {
-      static const std::vector<Raster> kSources{{640, 360}, {1280, 720}, {1920, 1080}};
+      static const std::vector<Raster> kSources{{640, 360}, {960, 540}, {1280, 720}, {1600, 900}, {1920, 1080}};
       static const std::vector<Form> kForms{Form::h264_intra, Form::vc3_hqx, Form::motion_jpeg, Form::vc3_sq};
       Raster source = pick(rng_, kSources);
       // Sources are often of the raster's own size.
@@ -328,9 +328,12 @@ class Calibrator {
     for (const StageRef& s : stages)
       if (s.law)
         if (const auto e = law_of(*s.law).predict(s.terms)) expected += e->ms;
-    const int wanted = std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 4, 8);
+    const int wanted = hold ? 12 : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 4, 8);
     std::vector<Frames> frames;
-    for (Frames f = interval.in; f < interval.out && static_cast<int>(frames.size()) < wanted + 2 * options_.workers + 1; ++f)
+    // Near the end neighbours were all made before: that is not how a segment plays.
+    Frames after = 0;
+    for (const auto& s : program->segments()) after = std::max<Frames>(after, s->window.after);
+    for (Frames f = interval.in; f < interval.out - after && static_cast<int>(frames.size()) < wanted + 2 * options_.workers + 1; ++f)
       frames.push_back(f);
     const MachineTimes before = machine_times();
     const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, options_.workers);

@@ -174,17 +174,22 @@ const char* purpose_name(Purpose p) {
 
 const FormCost* best_form(const std::vector<FormCost>& forms, const VolumeSpeed& volume, double fps, Purpose purpose,
                           double margin) {
-  // The lowest level of an intermediate codec loses visibly in places; colour decisions want 10 bits; a delivery
-  // must lose next to nothing.
+  // Noise and chroma at half width bound what any of them can reach; what counts is the loss beyond that.
+  double reference = 0;
+  for (const FormCost& f : forms)
+    if (f.form == form_name(Form::v210)) reference = f.psnr_db;
+  if (reference == 0)
+    for (const FormCost& f : forms) reference = std::max(reference, f.psnr_db);
   const auto good = [&](const FormCost& f) {
     if (f.alpha) return false;  // alpha is for compositions; it costs bytes that nothing here needs
+    const double loss = reference - f.psnr_db;
     switch (purpose) {
       case Purpose::cutting:
-        return f.ssim >= 0.98 && f.psnr_db >= 38;
+        return loss <= 6;
       case Purpose::colour:
-        return f.bits >= 10 && f.psnr_db >= 42;
+        return f.bits >= 10 && loss <= 3;
       case Purpose::delivery:
-        return f.bits >= 10 && f.psnr_db >= 48;
+        return f.bits >= 10 && loss <= 1.5;
     }
     return false;
   };

@@ -164,12 +164,12 @@ std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<Fram
       const std::size_t row = std::min(kRow, each.size());
       for (std::size_t i = 0; i + row <= each.size(); ++i) {
         StageSample m = each[i];
-        m.key = key, m.wall_ms = m.cpu_ms = 0;
+        m.key = key, m.gauge = m.wall_ms = m.cpu_ms = 0;
         const auto share = static_cast<float>(row);
         for (std::size_t k = i; k < i + row; ++k)
           m.wall_ms += each[k].wall_ms / share, m.cpu_ms += each[k].cpu_ms / share,
               m.gauge = std::max(m.gauge, each[k].gauge);
-        means.push_back(m);
+        if (m.wall_ms > 0) means.push_back(m);
       }
       each = std::move(means);
     }

@@ -5,6 +5,8 @@
 #include <deque>
 
 #include "base/clock.h"
+#include "base/log.h"
+#include "measure/measure.h"
 
 namespace gc {
 namespace {
@@ -164,7 +166,12 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
   running.workers = options.workers, running.horizon = options.horizon;
   // Played every frame, slower, a stretch fills the memory cache on the way.
   running.cache = options.cache, running.keep_frames = options.cache && options.mode == PlayMode::every_frame;
-  Pipeline pipeline(program, seals, running, frames, [&](FrameResult&& r) { inbox.put(std::move(r)); });
+  std::optional<Learner> learner;
+  if (options.notebook) learner.emplace(program, *options.notebook), running.gauge = true;
+  Pipeline pipeline(program, seals, running, frames, [&](FrameResult&& r) {
+    if (learner) learner->see(r);
+    inbox.put(std::move(r));
+  });
   inbox.wait_for(std::min<Frames>(count, options.horizon), stop);
   p.preroll_seconds = preroll.ms() / 1000;
   const double zero = now_ms();
@@ -231,6 +238,9 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
               : std::min(p.rate.fps(), static_cast<double>(p.frames) / std::max(1e-3, p.seconds));
   pipeline.stop();
   count_segments(p, *program);
+  pipeline.stop();
+  if (learner)
+    if (auto r = learner->finish(); !r) spdlog::warn("{}", r.error().text());
   return p;
 }
 

@@ -67,6 +67,7 @@ struct PlayOptions {
   int workers = 2;
   int horizon = 12;
   bool backwards = false;
+  std::shared_ptr<Notebook> notebook = {};  ///< learns from every frame; none: nothing is learnt
   std::shared_ptr<MemoryCache> cache = {};  ///< filled by every-frame playback; none: frames are not kept
 };
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/clock.h"
+#include "base/log.h"
 #include "media/writer.h"
 #include "pipeline/parallel.h"
 #include "seat/seat.h"
@@ -159,9 +160,13 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
   PipelineOptions flat;
   flat.workers = ways.workers, flat.tiles = ways.tiles, flat.horizon = options.workers * 3;
   flat.screen = false, flat.keep_image = true, flat.background = options.background;
+  // Only frames that one thread makes tell what a stage costs.
+  std::optional<Learner> learner;
+  if (options.notebook && flat.tiles == 1) learner.emplace(program, *options.notebook), flat.gauge = true;
   {
     std::unique_lock lock(mutex);
     Pipeline pipeline(program, nullptr, flat, frames, [&](FrameResult&& result) {
+      if (learner) learner->see(result);
       const std::lock_guard guard(mutex);
       if (over) return;
       if (auto r = writer.take(std::move(result)); !r) error = r.error(), over = true;
@@ -180,6 +185,8 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
     lock.unlock();  // the pipeline's end waits for workers that may want the lock
   }
   writer.report.seconds = watch.ms() / 1000;
+  if (learner)
+    if (auto r = learner->finish(); !r) spdlog::warn("{}", r.error().text());
   if (error) return std::unexpected(*error);
   return writer.report;
 }

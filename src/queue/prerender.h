@@ -3,7 +3,7 @@
 #pragma once
 #include <functional>
 
-#include "pipeline/pipeline.h"
+#include "measure/measure.h"
 #include "shelf/shelf.h"
 
 namespace gc {
@@ -28,6 +28,7 @@ struct PrerenderOptions {
   bool background = true;
   std::uint64_t leave_free_bytes = std::uint64_t{1} << 30;  ///< on the shelf's volume
   Device device = Device::processor;                        ///< the setting for rendering
+  std::shared_ptr<Notebook> notebook = {};                  ///< learns from every frame
 };
 
 /// The same timeline as it is rendered: at full quality, with everything that is unseen in playback made.

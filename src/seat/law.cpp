@@ -148,10 +148,26 @@ void CostLaw::set_now(double now_s, int era) const {
   now_s_ = now_s, era_ = era;
 }
 
+/// The median over places where both were seen. Until three have been, what is usual for work of this sort.
+double CostLaw::shared_factor() const {
+  constexpr double kUsual = 1.35;
+  std::vector<double> ratios;
+  for (const LawPoint& p : points_)
+    if (p.recent.size() >= 2 && p.others.size() >= 2 && median(p.recent) > 0)
+      ratios.push_back(median(p.others) / median(p.recent));
+  return ratios.size() < 3 ? kUsual : std::clamp(median(ratios), 1.0, 3.0);
+}
+
 std::vector<CostLaw::Row> CostLaw::rows() const {
   std::vector<Row> all;
+  const double shared = shared_factor();
   for (const LawPoint& p : points_) {
-    if (p.recent.empty()) continue;  // nothing undisturbed was seen there
+    if (p.recent.empty()) {
+      // Nothing undisturbed was seen there: what is left when the usual disturbance is taken off, and little trust.
+      if (p.others.size() < 2) continue;
+      all.push_back({p.terms, std::max(kLeastMs, median(p.others) / shared), 0.35 * (p.era == era_ ? 1 : kOtherEra)});
+      continue;
+    }
     const double age = std::max(0.0, now_s_ - p.at_s);
     const double weight = std::sqrt(std::min(8, p.count) / 8.0 * std::exp2(-age / kFadeSeconds) *
                                     (p.era == era_ ? 1 : kOtherEra));
@@ -228,7 +244,7 @@ void CostLaw::refit() const {
   rows_ = rows();
   spread_.clear();
   for (const LawPoint& p : points_) {
-    const double mid = median(p.recent);
+    const double mid = p.recent.empty() ? median(p.others) / shared_factor() : median(p.recent);
     if (mid <= 0 || p.recent.size() + p.others.size() < 3) continue;
     for (const auto& v : {p.recent, p.others})
       for (const float x : v) spread_.push_back(static_cast<float>(x / mid));
@@ -236,6 +252,7 @@ void CostLaw::refit() const {
   fit_ = {};
   if (rows_.empty()) return;
   fit_ = fit_rows(rows_, 0);
+  fit_.shared_factor = shared_factor();
   if (rows_.size() < 4) return;
   // A knee, and a correction by neighbours, are kept only when they do better on places left out.
   std::vector<double> knees{0};
@@ -260,17 +277,21 @@ void CostLaw::refit() const {
       const Fit f = fit_rows(kept, knee);
       for (std::size_t i = fold; i < order.size(); i += folds)
         for (std::size_t k = 0; k < 3; ++k)
-          off[k].push_back(std::abs(
-              std::log(rows_[order[i]].ms / value(f, rows_[order[i]].terms, kept, kReach[k]))));
+          // Places that were seen disturbed only say little about how good the law is.
+          if (rows_[order[i]].weight > 0.36 || rows_.size() < 8)
+            off[k].push_back(std::abs(
+                std::log(rows_[order[i]].ms / value(f, rows_[order[i]].terms, kept, kReach[k]))));
     }
     for (std::size_t k = 0; k < 3; ++k) {
+      if (off[k].empty()) continue;
       double mean = 0;
-      for (const double o : off[k]) mean += std::min(o, 0.5);
+      for (const double o : off[k]) mean += std::min(o, 0.5) / static_cast<double>(off[k].size());
       // The plainer law unless the other is clearly better.
       mean *= (knee > 0 ? 1.1 : 1.0) * (k > 0 ? 1.05 : 1.0);
       if (mean >= best) continue;
       best = mean;
       fit_ = fit_rows(rows_, knee);
+      fit_.shared_factor = shared_factor();
       fit_.nearness = kReach[k];
       fit_.cv_error = std::expm1(median(off[k]));
       fit_.cv_error_90 = std::expm1(quantile_of(off[k], 0.9));
@@ -323,8 +344,8 @@ Json CostLaw::to_json() const {
   for (const LawPoint& p : points_) {
     Json terms = Json::array();
     for (std::size_t i = 0; i < std::max<std::size_t>(1, name_.terms.size()) && i < kTerms; ++i) terms.push_back(p.terms[i]);
-    if (p.recent.empty()) continue;
-    places.push_back({{"terms", terms}, {"ms", median(p.recent)}, {"samples", p.count}});
+    const double ms = p.recent.empty() ? median(p.others) / f.shared_factor : median(p.recent);
+    places.push_back({{"terms", terms}, {"ms", ms}, {"samples", p.count}});
   }
   std::vector<float> ratios(spread_.begin(), spread_.end());
   std::sort(ratios.begin(), ratios.end());
@@ -340,6 +361,7 @@ Json CostLaw::to_json() const {
           {"knee_mpixel", f.knee_mpix},
           {"knee_ms_per_mpixel", f.knee_ms},
           {"error_on_places_left_out", {{"median", f.cv_error}, {"nine_in_ten", f.cv_error_90}}},
+          {"shared_core_factor", f.shared_factor},
           {"spread", spread},
           {"places", places}};
 }

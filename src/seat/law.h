@@ -69,6 +69,7 @@ class CostLaw {
     double cv_error = 1;     ///< median relative error on points left out
     double cv_error_90 = 2;  ///< nine in ten of them
     int places = 0;
+    double shared_factor = 1.35;  ///< how many times as long the work takes while others work on the same core
   };
   const Fit& fit() const;
   /// The places' own range of each term.
@@ -89,6 +90,7 @@ class CostLaw {
     double ms = 0, weight = 1;
   };
   std::vector<Row> rows() const;
+  double shared_factor() const;
   static Fit fit_rows(std::span<const Row> rows, double knee);
   double value(const Fit& fit, const Terms& terms, std::span<const Row> rows, double reach) const;
   void refit() const;

@@ -82,8 +82,15 @@ Endurance measure_endurance(int threads, double seconds, const KeepGoing& go_on)
   Endurance e;
   const int buckets = std::max(3, static_cast<int>(std::lround(seconds)));
   std::vector<std::atomic<long>> done(static_cast<std::size_t>(buckets));
-  std::atomic<long> shared{0}, all{0};
   std::atomic<bool> stop{false};
+  const double alone_s = std::clamp(seconds / 8, 0.5, 4.0);
+  long shared = 0, turns = 0;
+  for (const Stopwatch alone; alone.ms() < alone_s * 1000 && (!go_on || go_on()); ++turns) {
+    double mean = 0;
+    for (int k = 0; k < 50; ++k) mean += core_slowness() / 50;
+    shared += mean > kSharedCore;
+  }
+  seconds -= alone_s;
   e.first_mhz = conditions_between(machine_times(), machine_times()).mhz;
   const double start = now_ms(), step = seconds * 1000 / buckets;
   side_by_side(threads, [&](int i, int) {
@@ -93,14 +100,17 @@ Endurance measure_endurance(int threads, double seconds, const KeepGoing& go_on)
         stop = true;
         break;
       }
-      double worst = 0;
-      for (int k = 0; k < 50; ++k) worst += core_slowness();
-      shared += worst / 50 > kSharedCore, ++all;
+      for (int k = 0; k < 50; ++k) core_slowness();
       ++done[static_cast<std::size_t>(std::min(static_cast<double>(buckets) - 1, at / step))];
     }
   });
   e.last_mhz = conditions_between(machine_times(), machine_times()).mhz;
   e.seconds = (now_ms() - start) / 1000;
+  e.shared = turns > 0 ? static_cast<double>(shared) / static_cast<double>(turns) : 0;
+  double together = 0;
+  for (const auto& d : done) together += static_cast<double>(d);
+  if (turns > 0 && e.seconds > 0)
+    e.side_by_side = std::min(1.0, together / e.seconds / (static_cast<double>(turns) / alone_s) / threads);
   std::vector<double> rate;
   const auto full = static_cast<std::size_t>(std::min<double>(buckets, e.seconds * 1000 / step));
   for (std::size_t i = 0; i < full; ++i) rate.push_back(static_cast<double>(done[i]));
@@ -111,7 +121,6 @@ Endurance measure_endurance(int threads, double seconds, const KeepGoing& go_on)
   std::vector<double> end(rate.begin() + static_cast<std::ptrdiff_t>(rate.size() * 2 / 3), rate.end());
   std::sort(end.begin(), end.end());
   e.sustained = end[end.size() / 2] / best;
-  e.shared = all > 0 ? static_cast<double>(shared) / static_cast<double>(all) : 0;
   return e;
 }
 

@@ -24,7 +24,10 @@ MemoryBandwidth measure_memory(int threads, int megabytes, int runs = 8);
 struct Endurance {
   double seconds = 0;
   double burst = 0, sustained = 0;  ///< work a second, relative to the best second; sustained: median of the last third
-  double shared = 0;                ///< share of the time in which others worked on the same cores
+  double shared = 0;  ///< share of the time in which one processor alone found its core shared: by strangers
+  /// Work of all processors at once ÷ (their number × work of one alone). Well below 1: the seat's own processors
+  /// share cores, or the hypervisor lets them.
+  double side_by_side = 1;
   double first_mhz = 0, last_mhz = 0;
   /// Sustained ÷ burst.
   double ratio() const { return burst > 0 ? sustained / burst : 1; }

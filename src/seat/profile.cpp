@@ -99,7 +99,7 @@ Json to_json(const SeatProfile& p, bool with_paths) {
     j["memory"] = {{"copy_mb_s", p.memory->copy_mb_s}, {"triad_mb_s", p.memory->triad_mb_s}, {"array_bytes", p.memory->array_bytes}};
   if (p.endurance)
     j["endurance"] = {{"seconds", p.endurance->seconds},   {"burst", p.endurance->burst},
-                      {"sustained", p.endurance->sustained}, {"shared", p.endurance->shared},
+                      {"sustained", p.endurance->sustained}, {"shared", p.endurance->shared}, {"side_by_side", p.endurance->side_by_side},
                       {"first_mhz", p.endurance->first_mhz}, {"last_mhz", p.endurance->last_mhz}};
   if (p.accelerator)
     j["accelerator"] = {{"name", p.accelerator->name}, {"up_mb_s", p.accelerator->up_mb_s}, {"down_mb_s", p.accelerator->down_mb_s}};
@@ -144,7 +144,7 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
   if (const Json* o = object_at(j, "endurance")) {
     Numbers n{*o, {}};
     p.endurance = Endurance{n.get("seconds", 0, 0, 1e6), n.get("burst", 1, 0, 10), n.get("sustained", 1, 0, 10),
-                            n.get("shared", 0, 0, 1), n.get("first_mhz", 0, 0, 1e5), n.get("last_mhz", 0, 0, 1e5)};
+                            n.get("shared", 0, 0, 1), n.get("side_by_side", 1, 0, 1), n.get("first_mhz", 0, 0, 1e5), n.get("last_mhz", 0, 0, 1e5)};
     if (!n.trouble.empty()) return bad(where, n.trouble);
   }
   if (const Json* o = object_at(j, "accelerator")) {

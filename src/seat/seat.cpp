@@ -63,6 +63,8 @@ std::vector<Volume> mounted() {
 
 }  // namespace
 
+std::pair<std::uint64_t, std::uint64_t> memory_now() { return {meminfo("MemTotal"), meminfo("MemAvailable")}; }
+
 std::string processor_name() {
   std::ifstream in("/proc/cpuinfo");
   for (std::string line; std::getline(in, line);)

@@ -27,6 +27,8 @@ struct Seat {
   std::vector<Volume> volumes;
 };
 
+/// Bytes installed and available right now.
+std::pair<std::uint64_t, std::uint64_t> memory_now();
 /// As the system gives it.
 std::string processor_name();
 /// Looks at the machine; takes a few milliseconds (the first look at an accelerator longer) and measures nothing.

@@ -1,0 +1,57 @@
+// The seat: what holds it back, what to do, and the numbers behind; other seats to try the timeline on.
+#pragma once
+#include <QButtonGroup>
+#include <QComboBox>
+#include <QLabel>
+#include <QPushButton>
+#include <QStackedWidget>
+#include <QTableWidget>
+
+#include "app/session.h"
+
+namespace gc {
+
+class SeatPanel : public QWidget {
+  Q_OBJECT
+ public:
+  explicit SeatPanel(Session& session, QWidget* parent = nullptr);
+  enum class Page { advice, media, machine, laws, seats };
+  static constexpr int kPages = 5;
+  void show_page(Page page);
+  QTableWidget* table(Page page) const { return tables_[static_cast<std::size_t>(page)]; }
+  QString headline() const { return headline_->text(); }
+
+ signals:
+  void frame_chosen(qint64 frame);
+
+ protected:
+  void showEvent(QShowEvent*) override;
+  void hideEvent(QHideEvent*) override;
+
+ private:
+  struct Cell {
+    QString text;
+    bool strong = false;
+  };
+  void refresh();
+  void refresh_advice();
+  void refresh_media();
+  void refresh_machine();
+  void refresh_laws();
+  void refresh_seats();
+  void fill(Page page, const std::vector<QStringList>& rows, const std::vector<qint64>& frames = {});
+  void save_dialog();
+  void load_dialog();
+
+  Session& session_;
+  QLabel* headline_;
+  QLabel* news_;
+  QPushButton* quick_;
+  QPushButton* full_;
+  QComboBox* seats_;
+  QButtonGroup* pages_;
+  QStackedWidget* stack_;
+  QTableWidget* tables_[kPages] = {};
+};
+
+}  // namespace gc
