@@ -92,6 +92,18 @@ Result<void> sync_and_rename(const fs::path& temporary, const fs::path& final_na
   return sync_path(folder, O_RDONLY | O_DIRECTORY);
 }
 
+void remove_leftovers(const fs::path& folder, const std::string& prefix) {
+  std::error_code e;
+  std::vector<fs::path> gone;
+  for (const auto& entry : fs::directory_iterator(folder, e)) {
+    const std::string name = entry.path().filename().string();
+    if (!name.starts_with(prefix)) continue;
+    const long pid = std::strtol(name.c_str() + prefix.size(), nullptr, 10);
+    if (pid > 0 && !fs::exists("/proc/" + std::to_string(pid), e)) gone.push_back(entry.path());
+  }
+  for (const fs::path& p : gone) fs::remove_all(p, e);
+}
+
 fs::path data_folder() { return xdg("XDG_DATA_HOME", ".local/share"); }
 fs::path config_folder() { return xdg("XDG_CONFIG_HOME", ".config"); }
 fs::path cache_folder() { return xdg("XDG_CACHE_HOME", ".cache"); }

@@ -20,6 +20,9 @@ Result<void> write_file_atomic(const fs::path& path, std::string_view bytes);
 /// Syncs a finished temporary file and gives it its final name, durably.
 Result<void> sync_and_rename(const fs::path& temporary, const fs::path& final_name);
 
+/// Removes what processes that are gone left in a folder: entries called prefix + process id + anything.
+void remove_leftovers(const fs::path& folder, const std::string& prefix);
+
 /// $XDG_DATA_HOME/glass-clock, $XDG_CACHE_HOME/glass-clock or their defaults. Made when missing.
 fs::path data_folder();
 fs::path config_folder();

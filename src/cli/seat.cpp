@@ -131,6 +131,7 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
   auto stores = stores_of(c);
   if (!stores) return fail(stores.error(), c.json);
   const fs::path folder = cache_folder() / fmt::format("self-test-{}", ::getpid());
+  remove_leftovers(folder.parent_path(), "self-test-");
   std::error_code e;
   fs::create_directories(folder, e);
   const auto done = [&](int code) {
@@ -148,6 +149,9 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
     end_progress();
     if (!r) return done(fail(r.error(), c.json));
     if (r->cancelled) return done(4);
+    if (!a.name.empty()) r->profile.name = a.name;
+    if (!a.save.empty())
+      if (auto saved = save_profile(r->profile, a.save, a.paths); !saved) return done(fail(saved.error(), c.json));
     goals = law_goals(r->calibration.held_out);
     goals.push_back({"full measurement", "s", r->seconds, 0, 360});
     goals.push_back(covered_goal(**notebook, stores->options.workers));

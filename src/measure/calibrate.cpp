@@ -46,6 +46,7 @@ Raster any_raster(Rng& rng, double most) {
 class Probes {
  public:
   explicit Probes(fs::path folder) : folder_(std::move(folder)) {
+    remove_leftovers(folder_.parent_path(), "calibrate-");
     std::error_code e;
     fs::create_directories(folder_, e);
   }
@@ -328,7 +329,7 @@ class Calibrator {
     for (const StageRef& s : stages)
       if (s.law)
         if (const auto e = law_of(*s.law).predict(s.terms)) expected += e->ms;
-    const int wanted = hold ? 12 : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 4, 8);
+    const int wanted = hold ? 12 : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 6, 10);
     std::vector<Frames> frames;
     // Near the end neighbours were all made before: that is not how a segment plays.
     Frames after = 0;
@@ -366,7 +367,7 @@ class Calibrator {
       std::vector<float> ms;
       for (const StageSample& x : it->second)
         if (undisturbed(x)) ms.push_back(cost_ms(s, x));
-      if (ms.empty()) return;
+      if (ms.size() < 3) return;  // too few to say what was measured
       whole.parts.push_back({s, median_of(ms).median});
     }
     whole_.push_back(std::move(whole));
@@ -385,7 +386,7 @@ class Calibrator {
         segment.measured_ms += ms;
         segment.predicted.ms += e->ms, segment.predicted.low += e->low, segment.predicted.high += e->high;
         ++segment.stages;
-        // What takes less than a hundredth of a frame budget decides nothing.
+        // What takes less than a fiftieth of a frame budget decides nothing.
         if (ms > kLeastStageMs) report.held_out.push_back({s.law->id, 1, ms, *e});
       }
       if (known && segment.measured_ms > 0) report.held_out.push_back(segment);
@@ -400,7 +401,7 @@ class Calibrator {
   struct Whole {
     std::vector<std::pair<StageRef, double>> parts;
   };
-  static constexpr double kLeastStageMs = 0.4;
+  static constexpr double kLeastStageMs = 0.8;
   static constexpr double kMostStageMs = 150;  ///< of a stage that calibration times
   static constexpr double kMostRunMs = 120;    ///< of a frame, roughly
 

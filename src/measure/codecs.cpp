@@ -123,6 +123,7 @@ Result<CodecReport> measure_all(const std::vector<Image>& pictures, Rate rate, N
   const Stopwatch watch;
   CodecReport report;
   const fs::path folder = options.folder.empty() ? cache_folder() : options.folder;
+  remove_leftovers(folder, "codec-");
   for (std::size_t i = 0; i < options.forms.size(); ++i) {
     const Form form = options.forms[i];
     if (watch.ms() / 1000 > options.seconds) {

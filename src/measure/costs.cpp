@@ -19,10 +19,11 @@ bool covered(const CostBook& book, std::span<const StageRef> stages, double tole
     for (const float v : c.ms) mean += v;
     mean /= static_cast<double>(c.ms.size());
     sum += mean;
-    // Errors of laws fitted in the same minutes lean the same way; they are added, not squared.
-    off += mean * (c.origin == Origin::measured ? std::min(0.05, c.error) : c.error);
+    // Laws err apart from each other; what is common to them is small beside that.
+    const double error = mean * (c.origin == Origin::measured ? std::min(0.05, c.error) : c.error);
+    off += error * error;
   }
-  return sum > 0 && off <= tolerance * sum;
+  return sum > 0 && std::sqrt(off) <= tolerance * sum;
 }
 
 Hash128 frame_key(std::span<const StageRef> stages) {

@@ -50,7 +50,10 @@ Conditions conditions_between(const MachineTimes& a, const MachineTimes& b) {
   const double all = b.busy_s - a.busy_s + b.idle_s - a.idle_s + b.stolen_s - a.stolen_s;
   if (all > 0) {
     c.stolen = std::clamp((b.stolen_s - a.stolen_s) / all, 0.0, 1.0);
-    c.others = std::clamp((b.busy_s - a.busy_s - (b.own_s - a.own_s)) / all, 0.0, 1.0);
+    // The machine's clock ticks a hundred times a second and this process's does not: over a short time most of
+    // the difference is that.
+    constexpr double kTicks = 0.05;
+    c.others = std::clamp((b.busy_s - a.busy_s - (b.own_s - a.own_s) - kTicks) / all, 0.0, 1.0);
   }
   if (b.at_s > a.at_s) c.stalled = std::clamp((b.stalled_s - a.stalled_s) / (b.at_s - a.at_s), 0.0, 1.0);
   std::ifstream info("/proc/cpuinfo");

@@ -10,7 +10,8 @@
 namespace gc {
 namespace {
 
-constexpr int kFolds = 8;
+constexpr int kFolds = 5;
+constexpr double kSureWeight = 0.6;  // of a place with three undisturbed samples or more
 constexpr double kLeastMs = 1e-4;
 
 double median(std::vector<float> v) {
@@ -259,13 +260,24 @@ void CostLaw::refit() const {
   std::vector<double> pixels;
   for (const Row& r : rows_) pixels.push_back(static_cast<double>(r.terms[0]));
   std::sort(pixels.begin(), pixels.end());
-  if (rows_.size() >= 10)
-    for (const double share : {0.4, 0.65}) knees.push_back(pixels[static_cast<std::size_t>(share * static_cast<double>(pixels.size()))]);
+  if (rows_.size() >= 10) {
+    // The knee that fits best by itself is the one that is tried on places left out.
+    double least = 1e300, knee = 0;
+    for (const double share : {0.3, 0.45, 0.6, 0.75}) {
+      const double at = pixels[static_cast<std::size_t>(share * static_cast<double>(pixels.size()))];
+      const Fit f = fit_rows(rows_, at);
+      double off = 0;
+      for (const Row& r : rows_) off += r.weight * std::min(0.5, std::abs(std::log(r.ms / value(f, r.terms, {}, 0))));
+      if (off < least) least = off, knee = at;
+    }
+    knees.push_back(knee);
+  }
   double best = 1e300;
   std::vector<std::size_t> order(rows_.size());
   std::iota(order.begin(), order.end(), 0);
   std::sort(order.begin(), order.end(),
             [&](std::size_t i, std::size_t j) { return rows_[i].terms < rows_[j].terms; });
+  const auto sure = std::count_if(rows_.begin(), rows_.end(), [](const Row& r) { return r.weight > kSureWeight; });
   const std::size_t folds = std::min<std::size_t>(kFolds, rows_.size());
   for (const double knee : knees) {
     std::vector<double> off[3];
@@ -277,8 +289,8 @@ void CostLaw::refit() const {
       const Fit f = fit_rows(kept, knee);
       for (std::size_t i = fold; i < order.size(); i += folds)
         for (std::size_t k = 0; k < 3; ++k)
-          // Places that were seen disturbed only say little about how good the law is.
-          if (rows_[order[i]].weight > 0.36 || rows_.size() < 8)
+          // Places of one or two undisturbed samples say more about the disturbance than about the law.
+          if (rows_[order[i]].weight > kSureWeight || sure < 8)
             off[k].push_back(std::abs(
                 std::log(rows_[order[i]].ms / value(f, rows_[order[i]].terms, kept, kReach[k]))));
     }

@@ -54,7 +54,7 @@ class CostLaw {
   static constexpr std::size_t kMostPoints = 96;
 
   /// Nothing while there are no samples. Samples older than `now_s` by a month count half, those of an
-  /// earlier era a tenth.
+  /// earlier era next to nothing.
   std::optional<CostEstimate> predict(const Terms& terms) const;
   /// The ratios of single samples, disturbed ones too, to their place's undisturbed median: how a cost varies
   /// from frame to frame here.
@@ -107,6 +107,6 @@ class CostLaw {
 
 /// Half weight after this long.
 inline constexpr double kFadeSeconds = 30.0 * 86400;
-inline constexpr double kOtherEra = 0.1;
+inline constexpr double kOtherEra = 0.03;
 
 }  // namespace gc

@@ -165,6 +165,13 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
     v.write_mb_s = n.get("write_mb_s", 0, 0, kFast), v.read_mb_s = n.get("read_mb_s", 0, 0, kFast);
     v.cached_read_mb_s = n.get("read_again_mb_s", 0, 0, kFast);
     v.direct = flag_or(o, "page_cache_kept_out", false);
+    for (const Json& s : o.value("readers_at_once", Json::array())) {
+      Numbers r{s, {}};
+      v.streams.push_back({static_cast<int>(r.get("streams", 1, 1, 4096)), r.get("mb_s", 0, 0, kFast)});
+      if (!r.trouble.empty()) return bad(where, r.trouble);
+    }
+    for (const Json& s : o.value("notes", Json::array()))
+      if (s.is_string()) v.notes.push_back(s.get<std::string>());
     if (const Json* ms = object_at(o, "write_ms")) {
       Numbers w{*ms, {}};
       v.write_ms_50 = w.get("p50", 0, 0, 1e7), v.write_ms_95 = w.get("p95", 0, 0, 1e7), v.write_ms_99 = w.get("p99", 0, 0, 1e7);

@@ -132,8 +132,16 @@ int main(int argc, char** argv) {
   ledger->table()->selectRow(0);
   w.go_to(Station::forecast);
   shoot(w, folder, "3-forecast");
+  // The seat as it is after a minute of measuring, with this timeline open.
+  session.measure_seat(false);
+  wait_until([&] { return session.work().kind == Work::Kind::measuring; }, 5000);
+  wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 90000);
   w.go_to(Station::seat);
+  wait_until([&] { return session.advice() != nullptr; }, 20000);
   shoot(w, folder, "1-seat");
+  w.findChild<SeatPanel*>()->show_page(SeatPanel::Page::media);
+  shoot(w, folder, "1b-seat-media");
+  w.findChild<SeatPanel*>()->show_page(SeatPanel::Page::advice);
   w.go_to(Station::timeline);
   shoot(w, folder, "2-timeline");
   w.go_to(Station::plan);

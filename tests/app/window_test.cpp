@@ -5,6 +5,7 @@
 #include <QApplication>
 #include <QComboBox>
 #include <QDoubleSpinBox>
+#include <QFile>
 #include <QElapsedTimer>
 #include <QMenu>
 #include <QMessageBox>
@@ -397,6 +398,53 @@ TEST_F(Window, ShowsTheFrameItSaysItShows) {
   ASSERT_TRUE(wait_for([&] { return !picture->waiting() && picture->frame() == 40; }, 10000));
   EXPECT_THAT(skyline->describe(40).toStdString(),
               testing::AllOf(testing::HasSubstr("frame 40"), testing::HasSubstr("load")));
+}
+
+TEST_F(Window, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
+  skyline->setFocus();
+  key(Qt::Key_1);
+  auto* seat = window->findChild<SeatPanel*>("seat-panel");
+  ASSERT_TRUE(seat && seat->isVisible());
+  EXPECT_FALSE(window->findChild<Picture*>("picture")->isVisible()) << "a seat is judged by its numbers";
+  ASSERT_TRUE(wait_for([&] { return session->advice() && session->profile(); }, 30000));
+  EXPECT_FALSE(seat->headline().isEmpty());
+  EXPECT_GT(seat->table(SeatPanel::Page::advice)->rowCount(), 0);
+  for (int i = 0; i < SeatPanel::kPages; ++i) {
+    auto* page = window->findChild<QPushButton*>(QString("seat-page-%1").arg(i));
+    QTest::mouseClick(page, Qt::LeftButton);
+    EXPECT_TRUE(seat->table(static_cast<SeatPanel::Page>(i))->isVisible());
+    EXPECT_GT(seat->table(static_cast<SeatPanel::Page>(i))->rowCount(), 0) << i;
+  }
+  // The same timeline on a seat that ships; nothing can be carried out there.
+  auto* choice = window->findChild<QComboBox*>("seat-choice");
+  ASSERT_EQ(choice->count(), 4);
+  choice->setFocus();
+  QTest::keyClick(choice, Qt::Key_Down);
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 0 && session->current(); }, 20000));
+  const QString there = QString::fromStdString(session->derived()->plan.sentence);
+  EXPECT_TRUE(there.startsWith("On '")) << there.toStdString();
+  EXPECT_FALSE(window->findChild<QPushButton*>("carry-out")->isVisible());
+  QTest::keyClick(choice, Qt::Key_Up);
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 20000));
+  EXPECT_FALSE(QString::fromStdString(session->derived()->plan.sentence).startsWith("On '"));
+  // A profile goes out and comes in again.
+  const QString file = QString::fromStdString((demo().timeline.parent_path() / "seat.json").string());
+  session->save_seat(file);
+  ASSERT_TRUE(wait_for([&] { return QFile::exists(file); }, 10000));
+  session->load_seat(file);
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 3 && session->current(); }, 20000));
+  session->forecast_on(-1);
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 20000));
+  // Measuring starts by a click and stops by a key.
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 60000));
+  QTest::mouseClick(window->findChild<QPushButton*>("seat-quick"), Qt::LeftButton);
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::measuring; }, 5000));
+  QTest::qWait(1500);
+  skyline->setFocus();
+  key(Qt::Key_Escape);
+  EXPECT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 30000)) << "it stops soon and keeps what is known";
+  key(Qt::Key_3);
+  EXPECT_TRUE(window->findChild<Picture*>("picture")->isVisible());
 }
 
 TEST_F(Window, ABrokenFileIsSaidAndTheOpenOneStays) {

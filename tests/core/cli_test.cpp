@@ -57,6 +57,47 @@ TEST_F(Commands, EffectsAreListedWithDevicesToleranceAndFeaturesAndChecked) {
   EXPECT_EQ(j["effects"].size(), all.size());
 }
 
+TEST_F(Commands, TheSeatIsToldMadeSlowComparedAndCarried) {
+  const Ran plain = gclk("seat --json");
+  ASSERT_EQ(plain.code, 0);
+  EXPECT_GE(plain.json()["profile"]["machine"]["processors"].get<int>(), 1);
+  EXPECT_EQ(plain.json()["profile"]["glass_clock"], "seat profile");
+  const std::string slow = "'" + (dir_ / "slow").string() + "'";
+  ASSERT_EQ(gclk("seat --slow-stand-in " + slow + " --read 60 --write 50 --latency 0 --json").code, 0);
+  const Ran volume = gclk("seat --volume " + slow + " --json");
+  ASSERT_EQ(volume.code, 0);
+  EXPECT_LT(volume.json()["measured"][0]["read_mb_s"].get<double>(), 66);
+  EXPECT_EQ(volume.json()["measured"][0]["type"], "slow stand-in");
+  EXPECT_EQ(gclk("seat --volume /proc --json").code, 4);
+  const std::string saved = "'" + (dir_ / "mine.json").string() + "'";
+  EXPECT_EQ(gclk("seat --save " + saved + " --name Mine --json").code, 0);
+  const Ran compared = gclk("seat compare " + saved + " 'Thin laptop' --json");
+  EXPECT_EQ(compared.code, 0);
+  EXPECT_EQ(compared.json()["first"], "Mine");
+  EXPECT_GT(compared.json()["rows"].size(), 3u);
+  test::put(dir_ / "cut.json", "{\"glass_clock\": \"seat pro");
+  const Ran cut = gclk("seat compare '" + (dir_ / "cut.json").string() + "' this --json");
+  EXPECT_EQ(cut.code, 3);
+}
+
+TEST_F(Commands, CodecsAdviceAndOtherSeatsForATimeline) {
+  const std::string file = small();
+  const Ran codecs = gclk("codecs " + file + " --json");
+  ASSERT_EQ(codecs.code, 0);
+  EXPECT_GE(codecs.json()["forms"].size(), 11u);
+  EXPECT_EQ(codecs.json()["fits"].size(), codecs.json()["forms"].size());
+  EXPECT_EQ(codecs.json()["best"].size(), 3u);
+  const Ran advised = gclk("advise " + file + " --json");
+  ASSERT_EQ(advised.code, 0);
+  for (const char* key : {"sentence", "advice", "binding", "gains", "seats", "least_speed"}) EXPECT_TRUE(advised.json().contains(key)) << key;
+  EXPECT_EQ(advised.json()["seats"].size(), 3u) << "the seats that ship";
+  EXPECT_FALSE(advised.json()["advice"].empty()) << "the codecs just tried are known";
+  const Ran elsewhere = gclk("forecast " + file + " --seat 'Render node' --json");
+  ASSERT_EQ(elsewhere.code, 0);
+  EXPECT_EQ(elsewhere.json()["seat"], "Render node");
+  EXPECT_EQ(gclk("forecast " + file + " --seat nowhere --json").code, 3);
+}
+
 TEST_F(Commands, StacksKeysAndDevicesAreEdited) {
   const std::string file = small();
   const Ran added = gclk("add " + file + " c glow --at 0 --json");

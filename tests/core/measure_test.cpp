@@ -1,5 +1,7 @@
 // Measuring in the real pipeline, and what the notebook keeps.
-#include "seat/seat.h"
+#include "measure/calibrate.h"
+#include "measure/self_test.h"
+#include "seat/volumes.h"
 #include "support.h"
 
 namespace gc {
@@ -127,6 +129,156 @@ TEST_F(Measuring, WorkThatWasNeverMeasuredIsEstimatedByItsLaw) {
   EXPECT_EQ(notebook_->stage(other).origin, Origin::unknown);
 }
 
+TEST_F(Measuring, WhatTheLawsCoverIsNotMeasured) {
+  const ProgramPtr p = Program::compile(
+      Build(640, 360).track("V1").solid("s", 48, 0.3, 0.2, 0.1, {test::blur("b", 3.7), test::cdl("g", 1.2)}).done(), media_);
+  EXPECT_FALSE(covered(*notebook_, p->stages(0)));
+  // Neighbouring places of each stage's law, and none of the stage itself.
+  for (const StageRef& s : p->stages(0))
+    for (int i = 0; i < 12; ++i) {
+      StageRef near = s;
+      near.key = Hasher().add(s.key).add(i).done();
+      const float grow = 0.5f + 0.1f * static_cast<float>(i);
+      for (float& t : near.terms) t *= grow;
+      notebook_->learn(near, std::vector<StageSample>(8, StageSample{s.kind, near.key, 9 * grow, 9 * grow, -1}));
+    }
+  EXPECT_TRUE(covered(*notebook_, p->stages(0)));
+  notebook_->add_frames(frame_key(p->sealed_stages()), std::vector<FrameSample>(40, {2, 2}));
+  const MeasureReport r = run(p);
+  EXPECT_EQ(r.frames, 0) << "nothing had to be measured";
+  EXPECT_EQ(r.by_law, r.kinds);
+  const Forecast f = forecast(*p, *notebook_, {}, {0, 48}, {});
+  EXPECT_TRUE(f.fully_measured);
+  double sum = 0;
+  for (const StageCost& s : f.intervals[0].stages) {
+    sum += s.ms;
+    EXPECT_TRUE(s.estimated);
+  }
+  EXPECT_NEAR(sum, 9.0 * static_cast<double>(p->stages(0).size()), 2.5) << "every stage costs 9 ms at its own place";
+}
+
+TEST_F(Measuring, ACostThatChangedIsNewsAndNoiseIsNot) {
+  const LawName* name = law_name("news test", "Temporal noise reduction", StageKind::repair, {"Mpixel"});
+  const StageRef s{StageKind::repair, hash_text("news"), 0, name, {1.0f}, false};
+  const auto samples = [&](float ms, float gauge = 0) {
+    std::vector<StageSample> v;
+    for (int i = 0; i < 12; ++i) v.push_back({s.kind, s.key, ms, ms + 0.02f * static_cast<float>(i % 5), 0, gauge});
+    return v;
+  };
+  notebook_->learn(s, samples(20));
+  notebook_->learn(s, samples(21.5));
+  EXPECT_TRUE(notebook_->news().empty()) << "7 % is no news";
+  notebook_->learn(s, samples(37, 2.0f));
+  EXPECT_TRUE(notebook_->news().empty()) << "nor is what others caused";
+  notebook_->learn(s, samples(37));
+  ASSERT_EQ(notebook_->news().size(), 1u);
+  EXPECT_NE(notebook_->news()[0].text.find("Temporal noise reduction became 1.8 times slower"), std::string::npos)
+      << notebook_->news()[0].text;
+  notebook_->learn(s, samples(12));
+  EXPECT_EQ(notebook_->news().size(), 1u) << "one law speaks up once an hour";
+}
+
+TEST_F(Measuring, AnotherMachineStartsANewEraAndOldCostsStepBack) {
+  const ProgramPtr p = program(2, 1.2);
+  run(p);
+  ASSERT_FALSE(notebook_->frames(frame_key(p->stages(0))).empty());
+  const auto samples = notebook_->samples();
+  EXPECT_GT(samples, 50);
+  Json other = era_identity();
+  other["kernel"] = "99.9";
+  notebook_->begin_era(other);
+  ASSERT_EQ(notebook_->eras().size(), 2u);
+  EXPECT_NE(notebook_->eras().back().change.find("kernel"), std::string::npos);
+  ASSERT_FALSE(notebook_->news().empty());
+  EXPECT_NE(notebook_->news()[0].text.find("kernel changed"), std::string::npos);
+  EXPECT_TRUE(notebook_->frames(frame_key(p->stages(0))).empty()) << "they are of another machine";
+  EXPECT_EQ(notebook_->samples(), samples) << "and still kept";
+  notebook_->begin_era(other);
+  EXPECT_EQ(notebook_->eras().size(), 2u) << "the same machine again is no new era";
+}
+
+TEST_F(Measuring, LawsAreThereAgainTheNextDay) {
+  run(program(2, 1.2));
+  const std::vector<CostLaw> before = notebook_->laws();
+  ASSERT_GE(before.size(), 5u);
+  notebook_.reset();
+  const auto again = *Notebook::open(dir_ / "n.sqlite");
+  const std::vector<CostLaw> after = again->laws();
+  ASSERT_EQ(after.size(), before.size());
+  for (std::size_t i = 0; i < after.size(); ++i) {
+    EXPECT_EQ(after[i].name().id, before[i].name().id);
+    EXPECT_EQ(after[i].points().size(), before[i].points().size());
+  }
+}
+
+TEST_F(Measuring, ANotebookOfTheVersionBeforeKeepsWhatItKnows) {
+  const fs::path file = dir_ / "old.sqlite";
+  {
+    sqlite3* raw = nullptr;
+    ASSERT_EQ(sqlite3_open(file.c_str(), &raw), SQLITE_OK);
+    const std::string key = hash_text("frame").hex();
+    const std::string sql =
+        "CREATE TABLE series(what INTEGER NOT NULL, key TEXT NOT NULL, kind INTEGER NOT NULL, type TEXT NOT NULL, size REAL NOT NULL,"
+        " first BLOB NOT NULL, second BLOB NOT NULL, at TEXT NOT NULL, PRIMARY KEY(what, key));"
+        "CREATE TABLE audit(at TEXT NOT NULL, timeline TEXT NOT NULL, drops_forecast REAL, drops_observed REAL, span_f1 REAL,"
+        " spans_called INTEGER, spans_right INTEGER);"
+        "INSERT INTO audit VALUES('2026-01-01','T',10,12,0.9,3,2);"
+        "INSERT INTO series VALUES(1,'" + key + "',4,'',0,x'0000803f',x'00000040','2026-01-01');PRAGMA user_version=1;";
+    ASSERT_EQ(sqlite3_exec(raw, sql.c_str(), nullptr, nullptr, nullptr), SQLITE_OK);
+    sqlite3_close(raw);
+  }
+  const auto n = Notebook::open(file);
+  ASSERT_TRUE(n) << n.error().text();
+  ASSERT_EQ((*n)->frames(hash_text("frame")).size(), 1u);
+  EXPECT_EQ((*n)->frames(hash_text("frame"))[0].process_ms, 2);
+  EXPECT_EQ((*n)->audits().size(), 1u);
+}
+
+TEST_F(Measuring, CalibrationLearnsStopsWhenAskedAndGoesOn) {
+  CalibrateOptions o;
+  o.seconds = 30, o.most_mpix = 0.3, o.only = {"blur", "contrast", "vignette", "gradient"};
+  int runs = 0;
+  const auto first = calibrate(*notebook_, o, [&](const CalibrateProgress&) { return ++runs <= 6; });
+  ASSERT_TRUE(first) << first.error().text();
+  EXPECT_TRUE(first->cancelled);
+  EXPECT_EQ(first->runs, 6);
+  const auto places = [&] {
+    std::size_t n = 0;
+    for (const CostLaw& l : notebook_->laws()) n += l.points().size();
+    return n;
+  };
+  const std::size_t before = places();
+  EXPECT_GT(before, 3u);
+  EXPECT_FALSE(first->not_known.empty()) << "six runs are too few, and it says of what";
+  o.seconds = 4, o.seed = 2;
+  const auto second = calibrate(*notebook_, o, {});
+  ASSERT_TRUE(second);
+  EXPECT_LT(second->seconds, 12);
+  EXPECT_GT(places(), before) << "it goes on from what is known";
+  for (const auto& e : fs::directory_iterator(cache_folder())) EXPECT_FALSE(e.path().filename().string().starts_with("calibrate-"));
+}
+
+TEST_F(Measuring, PlayingAndRenderingTeachTheLawsToo) {
+  const ProgramPtr p = program(2, 1.2);
+  Learner learner(p, *notebook_);
+  std::vector<Frames> frames;
+  for (Frames f = 24; f < 44; ++f) frames.push_back(f);
+  for (const FrameResult& r : run_flat_out(p, nullptr, frames, 2)) learner.see(r);
+  ASSERT_TRUE(learner.finish());
+  bool blur = false;
+  for (const CostLaw& l : notebook_->laws()) blur = blur || (l.name().id == "blur" && !l.points().empty());
+  EXPECT_TRUE(blur);
+  EXPECT_TRUE(notebook_->frames(frame_key(p->stages(30))).empty()) << "what a frame costs flat out is only measured";
+}
+
+// A small one of the check that `gclk seat --self-test` makes with ten million.
+TEST_F(Measuring, ALargeNotebookKeepsEverySampleAndLeavesNoFile) {
+  const auto goals = notebook_goals(dir_.path(), 60'000);
+  ASSERT_TRUE(goals) << goals.error().text();
+  EXPECT_EQ((*goals)[0].value, 60'000);
+  for (const auto& e : fs::directory_iterator(dir_.path())) EXPECT_FALSE(e.path().filename().string().starts_with("large")) << e.path();
+}
+
 TEST_F(Measuring, AuditsAreRemembered) {
   notebook_->add_audit({"T", "2026-01-01T00:00:00Z", 10, 12, 0.9, 3, 2});
   auto again = Notebook::open(dir_ / "n.sqlite");
@@ -160,12 +312,12 @@ TEST(TheSeat, FindsTheVolumeOfAPathThatIsNotThereYet) {
 
 TEST(TheSeat, MeasuresAVolumeAndLeavesNothingBehind) {
   const test::TempFolder dir;
-  const auto speed = measure_volume(dir.path(), 16u << 20);
+  const auto speed = measure_volume(dir.path(), {16u << 20, 1, 1u << 20, false});
   ASSERT_TRUE(speed) << speed.error().text();
   EXPECT_GT(speed->write_mb_s, 1);
   EXPECT_GT(speed->read_mb_s, 1);
   EXPECT_TRUE(fs::is_empty(dir.path()));
-  EXPECT_FALSE(measure_volume("/proc", 1u << 20)) << "where nothing can be written it says so";
+  EXPECT_FALSE(measure_volume("/proc")) << "where nothing can be written it says so";
 }
 
 }  // namespace
