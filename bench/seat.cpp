@@ -24,7 +24,8 @@ double median(std::vector<double> v) {
 /// MB a second of fio with direct I/O in blocks of a frame; 0 when it is not installed.
 double fio(const std::filesystem::path& folder, const char* way, std::size_t block, std::uint64_t bytes) {
   const std::string command = fmt::format(
-      "fio --name=frames --directory='{}' --rw={} --bs={} --size={} --direct=1 --ioengine=psync --end_fsync=1 --output-format=json "
+      "fio --name=frames --directory='{}' --rw={} --bs={} --size={} --direct=1 --ioengine=psync "
+      "--end_fsync=1 --output-format=json "
       "2>/dev/null",
       folder.string(), way, block, bytes);
   FILE* p = ::popen(command.c_str(), "r");
@@ -52,7 +53,8 @@ int main(int argc, char** argv) {
     const Stream theirs = stream(workers, 6);
     copy.push_back(ours.copy_mb_s / theirs.copy_mb_s), triad.push_back(ours.triad_mb_s / theirs.triad_mb_s);
   }
-  fmt::print("memory against STREAM's kernels, same minute: copy {:.2f}, triad {:.2f} (goal 0.85 to 1.15)\n", median(copy), median(triad));
+  fmt::print("memory against STREAM's kernels, same minute: copy {:.2f}, triad {:.2f} (goal 0.85 to 1.15)\n",
+             median(copy), median(triad));
 
   constexpr std::size_t kBlock = 917504;  // a frame of VC-3 HQX at 1920 × 1080
   constexpr std::uint64_t kBytes = 128 * kBlock;
@@ -73,8 +75,10 @@ int main(int argc, char** argv) {
       fmt::print("fio is not installed; volumes were not compared\n");
       return 0;
     }
-    fmt::print("  run {}: ours {:.0f} MB/s writing, {:.0f} reading; fio {:.0f} and {:.0f}\n", i + 1, ours->write_mb_s, ours->read_mb_s, w, r);
+    fmt::print("  run {}: ours {:.0f} MB/s writing, {:.0f} reading; fio {:.0f} and {:.0f}\n", i + 1,
+               ours->write_mb_s, ours->read_mb_s, w, r);
     write.push_back(ours->write_mb_s / w), read.push_back(ours->read_mb_s / r);
   }
-  fmt::print("volume against fio, same minute: writing {:.2f}, reading {:.2f} (goal 0.85 to 1.15)\n", median(write), median(read));
+  fmt::print("volume against fio, same minute: writing {:.2f}, reading {:.2f} (goal 0.85 to 1.15)\n",
+             median(write), median(read));
 }

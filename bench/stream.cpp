@@ -1,6 +1,7 @@
-// The kernels of STREAM as they are published (McCalpin, "Memory Bandwidth and Machine Balance in Current High
-// Performance Computers", 1995): static arrays, copy c = a and triad a = b + q c, bytes counted without what writing
-// allocates, best time of several. Written down from that definition, threads in place of its OpenMP loops.
+// The kernels of STREAM as they are published (McCalpin, "Memory Bandwidth and Machine Balance in Current
+// High Performance Computers", 1995): static arrays, copy c = a and triad a = b + q c, bytes counted without
+// what writing allocates, best time of several. Written down from that definition, threads in place of its
+// OpenMP loops.
 #include "stream.h"
 
 #include <algorithm>

@@ -215,8 +215,10 @@ void MainWindow::make_menus() {
   add(work, tr("&Carry out the plan"), {QKeySequence("Return"), QKeySequence("Enter")},
       [this] { session_.carry_out_plan(); });
   add(work, tr("&Measure again"), {QKeySequence("M")}, [this] { session_.measure_again(); });
-  add(work, tr("Measure the &seat, 1 min"), {QKeySequence("Ctrl+M")}, [this] { session_.measure_seat(false); });
-  add(work, tr("Measure the seat in &full, 6 min"), {QKeySequence("Ctrl+Shift+M")}, [this] { session_.measure_seat(true); });
+  add(work, tr("Measure the &seat, 1 min"), {QKeySequence("Ctrl+M")},
+      [this] { session_.measure_seat(false); });
+  add(work, tr("Measure the seat in &full, 6 min"), {QKeySequence("Ctrl+Shift+M")},
+      [this] { session_.measure_seat(true); });
   add(work, tr("&Stop work or playback"), {QKeySequence("Esc")},
       [this] { session_.playing() ? session_.stop_playing() : session_.stop_work(); });
   QMenu* play_menu = menuBar()->addMenu(tr("&Play"));

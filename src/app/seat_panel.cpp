@@ -37,10 +37,13 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
   quick_->setToolTip(tr("Memory, volumes, cached media and what effects cost, within a minute"));
   full_ = new QPushButton(tr("In full, 6 min"), this);
   full_->setObjectName("seat-full");
-  full_->setToolTip(tr("The same with a minute of steady load, every form of cached media and many more places of the cost laws"));
+  full_->setToolTip(
+      tr("The same with a minute of steady load, every form of cached media and many more places of the cost "
+         "laws"));
   auto* save = new QPushButton(tr("Save profile…"), this);
   auto* load = new QPushButton(tr("Load profile…"), this);
-  save->setToolTip(tr("This seat in a file that another seat can try its timelines on; no paths, no host name"));
+  save->setToolTip(
+      tr("This seat in a file that another seat can try its timelines on; no paths, no host name"));
   load->setToolTip(tr("A colleague's seat, to try this timeline on"));
   for (QPushButton* b : {quick_, full_, save, load}) does->addWidget(b);
   does->addStretch(1);
@@ -61,7 +64,8 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
   pages_ = new QButtonGroup(this);
   pages_->setExclusive(true);
   stack_ = new QStackedWidget(this);
-  const QString names[kPages] = {tr("What to do"), tr("Cached media"), tr("Machine"), tr("Cost laws"), tr("Other seats")};
+  const QString names[kPages] = {tr("What to do"), tr("Cached media"), tr("Machine"), tr("Cost laws"),
+                                 tr("Other seats")};
   const QStringList heads[kPages] = {
       {tr("Advice, the weightiest first")},
       {tr("Form"), tr("MB a frame"), tr("Encode"), tr("Decode"), tr("PSNR"), tr("Plays from")},
@@ -91,7 +95,8 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
     t->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
     t->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     for (int c = 0; c < t->columnCount(); ++c)
-      t->horizontalHeader()->setSectionResizeMode(c, c == wide[i] ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
+      t->horizontalHeader()->setSectionResizeMode(
+          c, c == wide[i] ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
     connect(t, &QTableWidget::currentCellChanged, this, [this, t](int r) {
       if (const QTableWidgetItem* item = r >= 0 ? t->item(r, 0) : nullptr)
         if (const qint64 f = item->data(Qt::UserRole).toLongLong(); f >= 0) emit frame_chosen(f);
@@ -141,7 +146,8 @@ void SeatPanel::fill(Page page, const std::vector<QStringList>& rows, const std:
       auto* item = new QTableWidgetItem(c < cells.size() ? cells[c] : QString());
       const bool figure = c > 0 && !item->text().isEmpty() && item->text()[0].isDigit();
       item->setFont(figure ? look::number_font(12) : look::text_font(13));
-      item->setData(Qt::UserRole, static_cast<std::size_t>(r) < frames.size() ? frames[static_cast<std::size_t>(r)] : -1);
+      item->setData(Qt::UserRole,
+                    static_cast<std::size_t>(r) < frames.size() ? frames[static_cast<std::size_t>(r)] : -1);
       item->setToolTip(item->text());
       t->setItem(r, c, item);
     }
@@ -152,17 +158,20 @@ void SeatPanel::refresh() {
   const SeatProfile* p = session_.profile();
   const Advice* a = session_.advice();
   if (session_.elsewhere() >= 0)
-    headline_->setText(tr("The skyline shows the timeline on another seat: %1.")
-                           .arg(text(session_.other_seats()[static_cast<std::size_t>(session_.elsewhere())].name)));
+    headline_->setText(
+        tr("The skyline shows the timeline on another seat: %1.")
+            .arg(text(session_.other_seats()[static_cast<std::size_t>(session_.elsewhere())].name)));
   else if (a) headline_->setText(text(a->sentence));
-  else if (!session_.has_timeline()) headline_->setText(tr("Open a timeline to see what holds this seat back for it."));
+  else if (!session_.has_timeline())
+    headline_->setText(tr("Open a timeline to see what holds this seat back for it."));
   else headline_->setText(tr("Working out what holds this seat back for this timeline."));
   news_->setVisible(!session_.news().empty());
   if (!session_.news().empty()) news_->setText(tr("News: %1").arg(text(session_.news().front().text)));
   const QSignalBlocker quiet(seats_);
   seats_->clear();
   seats_->addItem(tr("This seat"));
-  for (const SeatProfile& s : session_.other_seats()) seats_->addItem(text(s.name) + (s.invented ? tr(" (made up)") : QString()));
+  for (const SeatProfile& s : session_.other_seats())
+    seats_->addItem(text(s.name) + (s.invented ? tr(" (made up)") : QString()));
   seats_->setCurrentIndex(session_.elsewhere() + 1);
   if (!p) return;
   refresh_advice();
@@ -177,7 +186,9 @@ void SeatPanel::refresh_advice() {
   std::vector<qint64> frames;
   const SeatProfile& p = *session_.profile();
   if (p.forms.empty() || p.volumes.empty()) {
-    rows.push_back({tr("Measure this seat once: its volumes and the forms that cached media can have are not known yet. It takes a minute.")});
+    rows.push_back(
+        {tr("Measure this seat once: its volumes and the forms that cached media can have are not known yet. "
+            "It takes a minute.")});
     frames.push_back(-1);
   }
   if (const Advice* a = session_.advice()) {
@@ -191,7 +202,9 @@ void SeatPanel::refresh_advice() {
           frames.push_back(-1);
     for (const Span& s : a->binding)
       rows.push_back({tr("%1, %2 s: held back by %3; dearest is %4 with %5 ms a frame.")
-                          .arg(s.segments.empty() || !session_.derived() ? tr("A span") : text(session_.derived()->view.name_of(s.segments.front())))
+                          .arg(s.segments.empty() || !session_.derived()
+                                   ? tr("A span")
+                                   : text(session_.derived()->view.name_of(s.segments.front())))
                           .arg(static_cast<double>(s.out - s.in) / session_.timeline()->rate.fps(), 0, 'f', 1)
                           .arg(cause_name(s.cause), text(s.blame.label))
                           .arg(s.blame.ms, 0, 'f', 0)}),
@@ -208,17 +221,27 @@ void SeatPanel::refresh_media() {
     QStringList where;
     for (const VolumeSpeed& v : p.volumes) {
       const FormFit fit = fit_of(f, v, fps);
-      where << (fit.margin() >= 1 ? tr("%1: yes, %2×").arg(text(v.label)).arg(fit.margin(), 0, 'f', 1)
-                                  : tr("%1: no, %2").arg(text(v.label), fit.volume_margin < fit.decode_margin ? tr("volume") : tr("decoding")));
+      where << (fit.margin() >= 1
+                    ? tr("%1: yes, %2×").arg(text(v.label)).arg(fit.margin(), 0, 'f', 1)
+                    : tr("%1: no, %2")
+                          .arg(text(v.label),
+                               fit.volume_margin < fit.decode_margin ? tr("volume") : tr("decoding")));
     }
-    rows.push_back({text(f.form), number(f.bytes / 1e6, 2), number(f.encode_ms) + " ms", number(f.decode_ms) + " ms",
-                    f.psnr_db >= 1000 ? tr("equal") : number(f.psnr_db) + " dB", where.join("  ")});
+    rows.push_back({text(f.form), number(f.bytes / 1e6, 2), number(f.encode_ms) + " ms",
+                    number(f.decode_ms) + " ms", f.psnr_db >= 1000 ? tr("equal") : number(f.psnr_db) + " dB",
+                    where.join("  ")});
   }
   for (const VolumeSpeed& v : p.volumes) {
     QStringList best;
     for (const Purpose purpose : {Purpose::cutting, Purpose::colour, Purpose::delivery})
-      if (const FormCost* f = best_form(p.forms, v, fps, purpose)) best << tr("%1: %2").arg(purpose_name(purpose), text(f->form));
-    rows.push_back({tr("Best on %1").arg(text(v.label)), {}, {}, {}, {}, best.isEmpty() ? tr("none plays with room to spare") : best.join("; ")});
+      if (const FormCost* f = best_form(p.forms, v, fps, purpose))
+        best << tr("%1: %2").arg(purpose_name(purpose), text(f->form));
+    rows.push_back({tr("Best on %1").arg(text(v.label)),
+                    {},
+                    {},
+                    {},
+                    {},
+                    best.isEmpty() ? tr("none plays with room to spare") : best.join("; ")});
   }
   if (rows.empty()) rows.push_back({tr("Not measured yet")});
   fill(Page::media, rows);
@@ -229,31 +252,42 @@ void SeatPanel::refresh_machine() {
   std::vector<QStringList> rows;
   rows.push_back({tr("Processor"), text(p.processor), tr("%1 frames at once").arg(p.processors)});
   rows.push_back({tr("Memory"), tr("%1 GB").arg(static_cast<double>(p.memory_bytes) / 1e9, 0, 'f', 0),
-                  tr("%1 GB are left to other programs (gclk settings memory_left_gb)").arg(p.memory_left_gb, 0, 'f', 0)});
+                  tr("%1 GB are left to other programs (gclk settings memory_left_gb)")
+                      .arg(p.memory_left_gb, 0, 'f', 0)});
   if (p.memory)
     rows.push_back({tr("Memory bandwidth"), tr("%1 GB/s copy").arg(p.memory->copy_mb_s / 1e3, 0, 'f', 1),
                     tr("%1 GB/s triad, all processors together").arg(p.memory->triad_mb_s / 1e3, 0, 'f', 1)});
   if (p.endurance)
-    rows.push_back({tr("Lasting speed"), percent(p.endurance->ratio()), tr("of the burst, after %1 s").arg(p.endurance->seconds, 0, 'f', 0)});
+    rows.push_back({tr("Lasting speed"), percent(p.endurance->ratio()),
+                    tr("of the burst, after %1 s").arg(p.endurance->seconds, 0, 'f', 0)});
   if (p.endurance)
-    rows.push_back({tr("Strangers on its cores"), percent(p.shared), tr("of the time; frames take up to twice as long then")});
+    rows.push_back({tr("Strangers on its cores"), percent(p.shared),
+                    tr("of the time; frames take up to twice as long then")});
   if (p.endurance)
-    rows.push_back({tr("All at once"), percent(p.endurance->side_by_side),
-                    tr("of what %1 times one processor would do; less means that they share cores").arg(p.processors)});
-  rows.push_back({tr("Other programs"), percent(p.others + p.stolen), tr("of the processors while nothing was measured")});
-  rows.push_back({tr("Accelerator"), p.accelerator ? tr("%1 GB/s there").arg(p.accelerator->up_mb_s / 1e3, 0, 'f', 1) : tr("none"),
-                  p.accelerator ? tr("%1 GB/s back. %2").arg(p.accelerator->down_mb_s / 1e3, 0, 'f', 1).arg(text(p.accelerator->name))
-                                : text(p.accelerator_trouble)});
-  if (p.screen_width > 0) rows.push_back({tr("Screen"), QString("%1 × %2").arg(p.screen_width).arg(p.screen_height), {}});
+    rows.push_back(
+        {tr("All at once"), percent(p.endurance->side_by_side),
+         tr("of what %1 times one processor would do; less means that they share cores").arg(p.processors)});
+  rows.push_back({tr("Other programs"), percent(p.others + p.stolen),
+                  tr("of the processors while nothing was measured")});
+  rows.push_back(
+      {tr("Accelerator"),
+       p.accelerator ? tr("%1 GB/s there").arg(p.accelerator->up_mb_s / 1e3, 0, 'f', 1) : tr("none"),
+       p.accelerator ? tr("%1 GB/s back. %2")
+                           .arg(p.accelerator->down_mb_s / 1e3, 0, 'f', 1)
+                           .arg(text(p.accelerator->name))
+                     : text(p.accelerator_trouble)});
+  if (p.screen_width > 0)
+    rows.push_back({tr("Screen"), QString("%1 × %2").arg(p.screen_width).arg(p.screen_height), {}});
   for (const VolumeSpeed& v : p.volumes)
-    rows.push_back({tr("Volume %1").arg(text(v.label)), tr("%1 MB/s reading").arg(v.read_mb_s, 0, 'f', 0),
-                    tr("%1 MB/s writing, slowest in a hundred %2 ms a frame; %3; %4 GB free; page cache %5. %6")
-                        .arg(v.write_mb_s, 0, 'f', 0)
-                        .arg(v.write_ms_99, 0, 'f', 1)
-                        .arg(text(v.type))
-                        .arg(static_cast<double>(v.free_bytes) / 1e9, 0, 'f', 0)
-                        .arg(v.direct ? tr("kept out") : tr("helped"))
-                        .arg(text(v.folder))});
+    rows.push_back(
+        {tr("Volume %1").arg(text(v.label)), tr("%1 MB/s reading").arg(v.read_mb_s, 0, 'f', 0),
+         tr("%1 MB/s writing, slowest in a hundred %2 ms a frame; %3; %4 GB free; page cache %5. %6")
+             .arg(v.write_mb_s, 0, 'f', 0)
+             .arg(v.write_ms_99, 0, 'f', 1)
+             .arg(text(v.type))
+             .arg(static_cast<double>(v.free_bytes) / 1e9, 0, 'f', 0)
+             .arg(v.direct ? tr("kept out") : tr("helped"))
+             .arg(text(v.folder))});
   for (const std::string& u : p.unknown) rows.push_back({tr("Not known"), {}, text(u)});
   fill(Page::machine, rows);
 }
@@ -262,12 +296,16 @@ void SeatPanel::refresh_laws() {
   std::vector<QStringList> rows;
   for (const auto& [id, law] : session_.profile()->laws) {
     if (law.points().empty()) continue;
-    const auto most = std::max_element(law.points().begin(), law.points().end(),
-                                       [](const LawPoint& x, const LawPoint& y) { return x.count < y.count; });
+    const auto most =
+        std::max_element(law.points().begin(), law.points().end(),
+                         [](const LawPoint& x, const LawPoint& y) { return x.count < y.count; });
     const auto e = law.predict(most->terms);
     const CostLaw::Fit& f = law.fit();
     rows.push_back({text(law.name().label),
-                    e ? tr("%1 ms at %2 Mpixel").arg(e->ms, 0, 'f', 1).arg(static_cast<double>(most->terms[0]), 0, 'f', 2) : QString(),
+                    e ? tr("%1 ms at %2 Mpixel")
+                            .arg(e->ms, 0, 'f', 1)
+                            .arg(static_cast<double>(most->terms[0]), 0, 'f', 2)
+                      : QString(),
                     QString::number(f.places), f.places >= 4 ? percent(f.cv_error, 1) : tr("too few"),
                     f.places >= 4 ? percent(f.cv_error_90) : QString(), number(f.shared_factor, 2) + "×"});
   }
@@ -281,13 +319,16 @@ void SeatPanel::refresh_seats() {
     for (const SeatVerdict& v : a->seats) {
       QStringList taken;
       for (const std::string& t : v.taken_over) taken << text(t);
-      rows.push_back({text(v.seat), number(v.drops, 0), v.holds() ? tr("everything holds") : QString::number(v.spilling + v.wavering), taken.join(", ")});
+      rows.push_back({text(v.seat), number(v.drops, 0),
+                      v.holds() ? tr("everything holds") : QString::number(v.spilling + v.wavering),
+                      taken.join(", ")});
     }
   fill(Page::seats, rows);
 }
 
 void SeatPanel::save_dialog() {
-  auto* dialog = new QFileDialog(this, tr("Save this seat's profile"), "this-seat.json", tr("Seat profiles (*.json)"));
+  auto* dialog =
+      new QFileDialog(this, tr("Save this seat's profile"), "this-seat.json", tr("Seat profiles (*.json)"));
   dialog->setAcceptMode(QFileDialog::AcceptSave);
   dialog->setDefaultSuffix("json");
   dialog->setAttribute(Qt::WA_DeleteOnClose);
@@ -296,7 +337,8 @@ void SeatPanel::save_dialog() {
 }
 
 void SeatPanel::load_dialog() {
-  auto* dialog = new QFileDialog(this, tr("Load a seat's profile"), {}, tr("Seat profiles (*.json);;All files (*)"));
+  auto* dialog =
+      new QFileDialog(this, tr("Load a seat's profile"), {}, tr("Seat profiles (*.json);;All files (*)"));
   dialog->setAttribute(Qt::WA_DeleteOnClose);
   connect(dialog, &QFileDialog::fileSelected, this, [this](const QString& f) { session_.load_seat(f); });
   dialog->open();

@@ -63,7 +63,8 @@ void Session::work_out_advice() {
   if (!derived_ || !profile_ || elsewhere_ >= 0) return;
   quick_.add([this, d = derived_, profile = *profile_, seats = seats_] {
     if (quit_) return;
-    Advice a = advise(*d->view.played, stores_.notebook, profile, d->view.states(), {stores_.forecast_options(), seats});
+    Advice a = advise(*d->view.played, stores_.notebook, profile, d->view.states(),
+                      {stores_.forecast_options(), seats});
     post([this, d, a = std::move(a)] {
       if (d != derived_) return;  // of an older state
       advice_ = a;
@@ -77,8 +78,15 @@ void Session::measure_seat(bool full) {
   stop_work_ = false;
   set_work(Work::Kind::measuring, tr("Measuring this seat"), 0);
   SeatRunOptions o;
-  o.full = full, o.workers = stores_.options.workers, o.memory_left_gb = stores_.options.settings.memory_left_gb;
+  o.full = full, o.workers = stores_.options.workers,
+  o.memory_left_gb = stores_.options.settings.memory_left_gb;
   o.volumes = {stores_.shelf->folder()};
+  // And those that were measured before, as long as they are there.
+  std::error_code e;
+  if (profile_)
+    for (const VolumeSpeed& v : profile_->volumes)
+      if (!v.folder.empty() && fs::exists(v.folder, e) && !fs::equivalent(v.folder, o.volumes.front(), e))
+        o.volumes.emplace_back(v.folder);
   if (derived_) {
     o.program = derived_->view.delivered;
     o.width = derived_->view.timeline->width, o.height = derived_->view.timeline->height;
@@ -87,7 +95,9 @@ void Session::measure_seat(bool full) {
     o.screen_width = screen->size().width(), o.screen_height = screen->size().height();
   labour_.add([this, o] {
     auto r = gc::measure_seat(*stores_.notebook, o, [this](const SeatRunProgress& p) {
-      const QString text = tr("%1; at most %2 s left").arg(QString::fromStdString(p.what)).arg(std::max(0.0, p.limit_seconds - p.seconds), 0, 'f', 0);
+      const QString text = tr("%1; at most %2 s left")
+                               .arg(QString::fromStdString(p.what))
+                               .arg(std::max(0.0, p.limit_seconds - p.seconds), 0, 'f', 0);
       post([this, text, share = p.seconds / p.limit_seconds] {
         if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::measuring, text, std::min(1.0, share));
       });
@@ -109,7 +119,8 @@ void Session::forecast_on(int other) {
   if (other >= static_cast<int>(seats_.size())) return;
   elsewhere_ = other;
   elsewhere_book_ = other < 0 ? nullptr
-                              : std::make_shared<const ProfileBook>(seats_[static_cast<std::size_t>(other)], stores_.notebook);
+                              : std::make_shared<const ProfileBook>(seats_[static_cast<std::size_t>(other)],
+                                                                    stores_.notebook);
   emit seat_changed();
   if (history_) derive(false);
 }
@@ -323,22 +334,25 @@ void Session::save(const QString& file) {
 }
 
 DerivedPtr Session::make_derived(const TimelinePtr& timeline,
-                                std::shared_ptr<const ProfileBook> elsewhere) const {
+                                 std::shared_ptr<const ProfileBook> elsewhere) const {
   auto d = std::make_shared<Derived>();
   d->view = view_of(timeline, stores_);
   if (elsewhere) {
     // Nothing can be carried out on another seat; what is shown is how the timeline would play there.
-    d->plan.before = gc::forecast_on(*d->view.played, *elsewhere, d->view.states(), whole(d->view), stores_.forecast_options());
+    d->plan.before = gc::forecast_on(*d->view.played, *elsewhere, d->view.states(), whole(d->view),
+                                     stores_.forecast_options());
     d->plan.before.fully_measured = true;
     d->plan.after = d->plan.before;
     const int not_holding = d->plan.before.count(Verdict::spills) + d->plan.before.count(Verdict::wavers);
-    d->plan.sentence = not_holding == 0
-                           ? fmt::format("On '{}' the whole timeline plays.", elsewhere->profile().name)
-                           : fmt::format("On '{}' {} span{} would not hold; about {:.0f} frames would be dropped.",
-                                         elsewhere->profile().name, not_holding, not_holding == 1 ? "" : "s",
-                                         d->plan.before.expected_drops);
+    d->plan.sentence =
+        not_holding == 0
+            ? fmt::format("On '{}' the whole timeline plays.", elsewhere->profile().name)
+            : fmt::format("On '{}' {} span{} would not hold; about {:.0f} frames would be dropped.",
+                          elsewhere->profile().name, not_holding, not_holding == 1 ? "" : "s",
+                          d->plan.before.expected_drops);
   } else {
-    d->plan = make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view), stores_.plan_options());
+    d->plan = make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view),
+                        stores_.plan_options());
   }
   std::vector<IntervalCost> full;
   if (d->view.played != d->view.delivered) {

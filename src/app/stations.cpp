@@ -101,7 +101,8 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   seat_ = new SeatPanel(session, this);
   panel(Station::seat)->box()->insertWidget(0, seat_, 1);
   panel(Station::seat)->table()->hide();
-  for (QLabel* l : panel(Station::seat)->findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly)) l->hide();
+  for (QLabel* l : panel(Station::seat)->findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly))
+    l->hide();
   connect(seat_, &SeatPanel::frame_chosen, this, &Stations::frame_chosen);
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
   connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });

@@ -11,8 +11,8 @@ namespace {
 thread_local bool gauging = false;
 thread_local double last = 0;
 
-// Narrow vectors on purpose: after wide ones the processor takes its time to change its clock, and the gauge would
-// show that.
+// Narrow vectors on purpose: after wide ones the processor takes its time to change its clock, and the gauge
+// would show that.
 __attribute__((optimize("O3"))) void arithmetic(float* v, int turns) {
   constexpr int kValues = 1024;
   for (int k = 0; k < turns; ++k)

@@ -10,8 +10,8 @@ namespace gc {
 /// best.
 double core_slowness();
 
-/// From here on work counts as disturbed by others. Below lies what the clock does after wide vector work (seen:
-/// 1.3), above what a neighbour on the core does (seen: 1.5 to 2.5).
+/// From here on work counts as disturbed by others. Below lies what the clock does after wide vector work
+/// (seen: 1.3), above what a neighbour on the core does (seen: 1.5 to 2.5).
 inline constexpr double kSharedCore = 1.4;
 
 /// While one lives on a thread, the stages that run on it note how fast the core was around them.

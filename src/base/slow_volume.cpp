@@ -63,7 +63,8 @@ std::shared_ptr<Throttle> throttle_of(const fs::path& path) {
       s.read_mb_s = std::max(0.01, number_or(*j, "read_mb_s", s.read_mb_s));
       s.write_mb_s = std::max(0.01, number_or(*j, "write_mb_s", s.write_mb_s));
       s.latency_ms = std::max(0.0, number_or(*j, "latency_ms", 0));
-      s.full_after_mb = number_or(*j, "full_after_mb", 0), s.gone_after_mb = number_or(*j, "gone_after_mb", 0);
+      s.full_after_mb = number_or(*j, "full_after_mb", 0),
+      s.gone_after_mb = number_or(*j, "gone_after_mb", 0);
     }
   time = written;
   throttle = std::make_shared<Throttle>(s);

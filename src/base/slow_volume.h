@@ -1,6 +1,6 @@
-// A stand-in for a slow drive: any folder that holds the marker file. What is read and written below it goes at
-// the rate that the marker gives, whatever the drive behind can do. For the demo, for tests and for trying out a
-// drive before buying it.
+// A stand-in for a slow drive: any folder that holds the marker file. What is read and written below it goes
+// at the rate that the marker gives, whatever the drive behind can do. For the demo, for tests and for trying
+// out a drive before buying it.
 #pragma once
 #include <memory>
 #include <mutex>
@@ -15,9 +15,9 @@ inline constexpr const char* kSlowVolumeMarker = ".slow-volume.json";
 /// What the marker says. MB are 10^6 bytes.
 struct SlowVolume {
   double read_mb_s = 100, write_mb_s = 100;
-  double latency_ms = 0;         ///< of every access
-  double full_after_mb = 0;      ///< writing more than this fails as on a full drive; 0: never
-  double gone_after_mb = 0;      ///< after this much the drive is gone: everything fails; 0: never
+  double latency_ms = 0;     ///< of every access
+  double full_after_mb = 0;  ///< writing more than this fails as on a full drive; 0: never
+  double gone_after_mb = 0;  ///< after this much the drive is gone: everything fails; 0: never
 };
 
 Result<void> make_slow_volume(const fs::path& folder, const SlowVolume& speed);

@@ -92,7 +92,10 @@ int forecast_elsewhere(const Common& c, Opened& o, const std::string& seat, bool
     fmt::print("On the seat '{}':\n", book.profile().name);
     print(f, o.view);
     for (const std::string& t : taken)
-      fmt::print("  {}: that seat has no law of it; this seat's cost is scaled by what both have, and its interval is wider\n", t);
+      fmt::print(
+          "  {}: that seat has no law of it; this seat's cost is scaled by what both have, and its interval "
+          "is wider\n",
+          t);
   }
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
 }

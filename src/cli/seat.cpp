@@ -33,18 +33,20 @@ std::function<bool(const SeatRunProgress&)> shown(const std::atomic<bool>& inter
 
 void print_volumes(const SeatProfile& p) {
   if (p.volumes.empty()) return;
-  Table t({"Volume", "Type", "Writes MB/s", "Reads MB/s", "Reads again", "4 readers", "Write p50/p95/p99 ms", "Free", "Page cache"});
+  Table t({"Volume", "Type", "Writes MB/s", "Reads MB/s", "Reads again", "4 readers", "Write p50/p95/p99 ms",
+           "Free", "Page cache"});
   for (const VolumeSpeed& v : p.volumes)
     t.row({v.label + (v.folder.empty() ? "" : " " + v.folder), v.type, fmt::format("{:.0f}", v.write_mb_s),
            fmt::format("{:.0f}", v.read_mb_s), fmt::format("{:.0f}", v.cached_read_mb_s),
            fmt::format("{:.0f}", v.streams.empty() ? 0.0 : v.streams.back().mb_s),
-           fmt::format("{:.1f}/{:.1f}/{:.1f}", v.write_ms_50, v.write_ms_95, v.write_ms_99), bytes_text(v.free_bytes),
-           v.direct ? "kept out" : "helped"});
+           fmt::format("{:.1f}/{:.1f}/{:.1f}", v.write_ms_50, v.write_ms_95, v.write_ms_99),
+           bytes_text(v.free_bytes), v.direct ? "kept out" : "helped"});
   fmt::print("{}", t.text());
 }
 
 void print_forms(const std::vector<FormCost>& forms, const std::vector<VolumeSpeed>& volumes, double fps) {
-  std::vector<std::string> heads{"Form", "Raster", "MB a frame", "Encode ms", "Decode ms", "Frames/s", "PSNR dB", "SSIM"};
+  std::vector<std::string> heads{"Form",      "Raster",   "MB a frame", "Encode ms",
+                                 "Decode ms", "Frames/s", "PSNR dB",    "SSIM"};
   for (const VolumeSpeed& v : volumes) heads.push_back("From " + v.label);
   Table t(heads);
   for (const FormCost& f : forms) {
@@ -58,8 +60,10 @@ void print_forms(const std::vector<FormCost>& forms, const std::vector<VolumeSpe
                                    fmt::format("{:.4f}", f.ssim)};
     for (const VolumeSpeed& v : volumes) {
       const FormFit fit = fit_of(f, v, fps);
-      cells.push_back(fit.margin() >= 1 ? fmt::format("plays, {:.1f} times", fit.margin())
-                                        : fmt::format("no: {}", fit.volume_margin < fit.decode_margin ? "volume" : "decoding"));
+      cells.push_back(
+          fit.margin() >= 1
+              ? fmt::format("plays, {:.1f} times", fit.margin())
+              : fmt::format("no: {}", fit.volume_margin < fit.decode_margin ? "volume" : "decoding"));
     }
     t.row(cells);
   }
@@ -68,30 +72,37 @@ void print_forms(const std::vector<FormCost>& forms, const std::vector<VolumeSpe
     std::string line;
     for (const Purpose p : {Purpose::cutting, Purpose::colour, Purpose::delivery}) {
       const FormCost* best = best_form(forms, v, fps, p);
-      line += fmt::format("{}for {}: {}", line.empty() ? "" : "; ", purpose_name(p), best ? best->form : "none plays well enough");
+      line += fmt::format("{}for {}: {}", line.empty() ? "" : "; ", purpose_name(p),
+                          best ? best->form : "none plays well enough");
     }
     fmt::print("Volume {}: {}.\n", v.label, line);
   }
 }
 
 void print_profile(const SeatProfile& p) {
-  fmt::print("{}: {}, {} processors; {:.1f} GB memory, {:.1f} left to other programs\n", p.name, p.processor, p.processors,
-             static_cast<double>(p.memory_bytes) / 1e9, p.memory_left_gb);
-  if (p.memory) fmt::print("  memory copies {:.1f} GB/s, triad {:.1f} GB/s\n", p.memory->copy_mb_s / 1e3, p.memory->triad_mb_s / 1e3);
+  fmt::print("{}: {}, {} processors; {:.1f} GB memory, {:.1f} left to other programs\n", p.name, p.processor,
+             p.processors, static_cast<double>(p.memory_bytes) / 1e9, p.memory_left_gb);
+  if (p.memory)
+    fmt::print("  memory copies {:.1f} GB/s, triad {:.1f} GB/s\n", p.memory->copy_mb_s / 1e3,
+               p.memory->triad_mb_s / 1e3);
   if (p.endurance)
-    fmt::print("  keeps {:.0f} % of its speed over {:.0f} s; strangers on its cores {:.0f} % of the time; all processors at once do {:.0f} % of "
-               "their number\n",
-               p.endurance->ratio() * 100, p.endurance->seconds, p.endurance->shared * 100, p.endurance->side_by_side * 100);
+    fmt::print(
+        "  keeps {:.0f} % of its speed over {:.0f} s; strangers on its cores {:.0f} % of the time; all "
+        "processors at once do {:.0f} % of "
+        "their number\n",
+        p.endurance->ratio() * 100, p.endurance->seconds, p.endurance->shared * 100,
+        p.endurance->side_by_side * 100);
   if (p.accelerator)
-    fmt::print("  accelerator {}: {:.1f} GB/s there, {:.1f} GB/s back\n", p.accelerator->name, p.accelerator->up_mb_s / 1e3,
-               p.accelerator->down_mb_s / 1e3);
+    fmt::print("  accelerator {}: {:.1f} GB/s there, {:.1f} GB/s back\n", p.accelerator->name,
+               p.accelerator->up_mb_s / 1e3, p.accelerator->down_mb_s / 1e3);
   else if (!p.accelerator_trouble.empty()) fmt::print("  {}\n", p.accelerator_trouble);
   print_volumes(p);
   print_forms(p.forms, p.volumes, 24);
   Table t({"Law", "Stage", "Places", "Error", "Nine in ten"});
   for (const auto& [id, law] : p.laws)
     t.row({law.name().label, stage_name(law.name().kind), std::to_string(law.fit().places),
-           fmt::format("{:.1f} %", law.fit().cv_error * 100), fmt::format("{:.1f} %", law.fit().cv_error_90 * 100)});
+           fmt::format("{:.1f} %", law.fit().cv_error * 100),
+           fmt::format("{:.1f} %", law.fit().cv_error_90 * 100)});
   fmt::print("{}", t.text());
   for (const std::string& u : p.unknown) fmt::print("  not known: {}\n", u);
 }
@@ -151,12 +162,16 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
     if (r->cancelled) return done(4);
     if (!a.name.empty()) r->profile.name = a.name;
     if (!a.save.empty())
-      if (auto saved = save_profile(r->profile, a.save, a.paths); !saved) return done(fail(saved.error(), c.json));
+      if (auto saved = save_profile(r->profile, a.save, a.paths); !saved)
+        return done(fail(saved.error(), c.json));
     goals = law_goals(r->calibration.held_out);
     goals.push_back({"full measurement", "s", r->seconds, 0, 360});
     goals.push_back(covered_goal(**notebook, stores->options.workers));
-    more = {{"runs", r->calibration.runs}, {"frames", r->calibration.frames}, {"held_out", r->calibration.held_out.size()},
-            {"disturbed_runs", r->calibration.disturbed}, {"shared_cores", r->profile.shared}};
+    more = {{"runs", r->calibration.runs},
+            {"frames", r->calibration.frames},
+            {"held_out", r->calibration.held_out.size()},
+            {"disturbed_runs", r->calibration.disturbed},
+            {"shared_cores", r->profile.shared}};
   }
   {
     auto notebook = Notebook::open(folder / "quick.sqlite");
@@ -177,10 +192,13 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
 
 int cmd_seat(const Common& c, const SeatArguments& a, const std::atomic<bool>& interrupted) {
   if (!a.slow.empty()) {
-    if (auto r = make_slow_volume(a.slow, {a.read_mb_s, a.write_mb_s, a.latency_ms, 0, 0}); !r) return fail(r.error(), c.json);
+    if (auto r = make_slow_volume(a.slow, {a.read_mb_s, a.write_mb_s, a.latency_ms, 0, 0}); !r)
+      return fail(r.error(), c.json);
     if (!c.json)
-      fmt::print("{} is now a stand-in for a drive of {:.0f} MB/s reading and {:.0f} MB/s writing. Remove {} in it to end that.\n",
-                 a.slow, a.read_mb_s, a.write_mb_s, kSlowVolumeMarker);
+      fmt::print(
+          "{} is now a stand-in for a drive of {:.0f} MB/s reading and {:.0f} MB/s writing. Remove {} in it "
+          "to end that.\n",
+          a.slow, a.read_mb_s, a.write_mb_s, kSlowVolumeMarker);
     else put({{"folder", a.slow}, {"read_mb_s", a.read_mb_s}, {"write_mb_s", a.write_mb_s}});
     return 0;
   }
@@ -196,7 +214,8 @@ int cmd_seat(const Common& c, const SeatArguments& a, const std::atomic<bool>& i
     if (c.json) {
       Json j = to_json(look_at_seat());
       j["profile"] = to_json(p, a.paths);
-      for (const News& n : stores->notebook->news()) j["news"].push_back({{"at", n.at}, {"text", n.text}, {"factor", n.factor}});
+      for (const News& n : stores->notebook->news())
+        j["news"].push_back({{"at", n.at}, {"text", n.text}, {"factor", n.factor}});
       put(j);
     } else {
       print(look_at_seat());
@@ -254,7 +273,8 @@ int cmd_seat_compare(const Common& c, const SeatArguments& a) {
   const auto rows = compare_seats(*x, *y);
   if (c.json) {
     Json j{{"first", x->name}, {"second", y->name}, {"rows", Json::array()}};
-    for (const SeatRow& r : rows) j["rows"].push_back({{"what", r.what}, {"first", r.first}, {"second", r.second}, {"ratio", r.ratio}});
+    for (const SeatRow& r : rows)
+      j["rows"].push_back({{"what", r.what}, {"first", r.first}, {"second", r.second}, {"ratio", r.ratio}});
     put(j);
     return 0;
   }
@@ -270,10 +290,11 @@ int cmd_codecs(const Common& c, const SeatArguments& a, const std::atomic<bool>&
   if (!o) return fail(o.error(), c.json);
   CodecOptions options;
   options.workers = o->stores.options.workers, options.seconds = a.seconds;
-  auto report = measure_codecs(o->view.delivered, o->stores.notebook.get(), options, [&](const std::string& form, double share) {
-    show_progress(fmt::format("{:3.0f} %  {}", share * 100, form));
-    return !interrupted.load();
-  });
+  auto report = measure_codecs(o->view.delivered, o->stores.notebook.get(), options,
+                               [&](const std::string& form, double share) {
+                                 show_progress(fmt::format("{:3.0f} %  {}", share * 100, form));
+                                 return !interrupted.load();
+                               });
   end_progress();
   if (!report) return fail(report.error(), c.json);
   if (auto saved = o->stores.notebook->save(); !saved) return fail(saved.error(), c.json);
@@ -295,17 +316,26 @@ int cmd_codecs(const Common& c, const SeatArguments& a, const std::atomic<bool>&
   if (auto kept = keep_profile(p); !kept) return fail(kept.error(), c.json);
   if (c.json) {
     const Json all = to_json(p, true);
-    Json j{{"forms", all["forms"]}, {"volumes", all["volumes"]}, {"left_out", report->left_out}, {"fits", Json::array()}};
+    Json j{{"forms", all["forms"]},
+           {"volumes", all["volumes"]},
+           {"left_out", report->left_out},
+           {"fits", Json::array()}};
     for (const VolumeSpeed& v : volumes)
       for (const FormCost& f : report->forms) {
         const FormFit fit = fit_of(f, v, t.rate.fps());
-        j["fits"].push_back({{"volume", v.label}, {"form", f.form}, {"plays", fit.margin() >= 1}, {"margin", fit.margin()},
-                             {"volume_margin", fit.volume_margin}, {"decode_margin", fit.decode_margin}});
+        j["fits"].push_back({{"volume", v.label},
+                             {"form", f.form},
+                             {"plays", fit.margin() >= 1},
+                             {"margin", fit.margin()},
+                             {"volume_margin", fit.volume_margin},
+                             {"decode_margin", fit.decode_margin}});
       }
     for (const VolumeSpeed& v : volumes)
       for (const Purpose purpose : {Purpose::cutting, Purpose::colour, Purpose::delivery}) {
         const FormCost* best = best_form(report->forms, v, t.rate.fps(), purpose);
-        j["best"].push_back({{"volume", v.label}, {"for", purpose_name(purpose)}, {"form", best ? Json(best->form) : Json()}});
+        j["best"].push_back({{"volume", v.label},
+                             {"for", purpose_name(purpose)},
+                             {"form", best ? Json(best->form) : Json()}});
       }
     put(j);
   } else {
@@ -319,7 +349,8 @@ int cmd_codecs(const Common& c, const SeatArguments& a, const std::atomic<bool>&
 int cmd_advise(const Common& c, const SeatArguments& a, const std::atomic<bool>& interrupted) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
-  auto m = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(20, false), [&](const MeasureProgress&) { return !interrupted.load(); });
+  auto m = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(20, false),
+                   [&](const MeasureProgress&) { return !interrupted.load(); });
   if (!m) return fail(m.error(), c.json);
   AdviceOptions options{o->stores.forecast_options(), invented_seats()};
   for (const std::string& file : a.others) {
@@ -327,7 +358,8 @@ int cmd_advise(const Common& c, const SeatArguments& a, const std::atomic<bool>&
     if (!p) return fail(p.error(), c.json);
     options.others.push_back(std::move(*p));
   }
-  const Advice advice = advise(*o->view.played, o->stores.notebook, known_profile(o->stores), o->view.states(), options);
+  const Advice advice =
+      advise(*o->view.played, o->stores.notebook, known_profile(o->stores), o->view.states(), options);
   if (c.json) {
     put(to_json(advice));
     return 0;
@@ -340,11 +372,13 @@ int cmd_advise(const Common& c, const SeatArguments& a, const std::atomic<bool>&
            fmt::format("{} {:.0f} ms", s.blame.label, s.blame.ms)});
   fmt::print("{}", t.text());
   Table g({"Twice the", "Dropped frames", "Spans not holding"});
-  for (const Gain& x : advice.gains) g.row({x.resource, fmt::format("{:.0f}", x.drops), std::to_string(x.not_holding)});
+  for (const Gain& x : advice.gains)
+    g.row({x.resource, fmt::format("{:.0f}", x.drops), std::to_string(x.not_holding)});
   if (!advice.gains.empty()) fmt::print("{}", g.text());
   Table s({"Seat", "Dropped frames", "Spills", "Wavers", "Taken over from here"});
   for (const SeatVerdict& v : advice.seats)
-    s.row({v.seat, fmt::format("{:.0f}", v.drops), std::to_string(v.spilling), std::to_string(v.wavering), std::to_string(v.taken_over.size()) + " laws"});
+    s.row({v.seat, fmt::format("{:.0f}", v.drops), std::to_string(v.spilling), std::to_string(v.wavering),
+           std::to_string(v.taken_over.size()) + " laws"});
   fmt::print("{}", s.text());
   return 0;
 }
@@ -363,7 +397,8 @@ void add_seat_commands(CLI::App& app, Common& c, int& code, const std::atomic<bo
   s->footer("Example: gclk seat --quick --volume /media/fast --save this-seat.json");
   s->add_flag("--quick", a.quick, "Measure within a minute");
   s->add_flag("--full", a.full, "Measure within six minutes")->excludes("--quick");
-  s->add_flag("--self-test", a.self_test, "Hold the measuring itself against its goals; takes about eight minutes");
+  s->add_flag("--self-test", a.self_test,
+              "Hold the measuring itself against its goals; takes about eight minutes");
   s->add_option("--volume", a.volumes, "Measure the volume that holds this folder");
   s->add_flag("--network", a.network, "Volumes on a network too");
   s->add_option("--save", a.save, "Write the profile to this file");
@@ -393,7 +428,8 @@ void add_seat_commands(CLI::App& app, Common& c, int& code, const std::atomic<bo
   s->add_flag("--network", a.network, "Volumes on a network too");
   s->callback([&] { code = cmd_codecs(c, a, interrupted); });
 
-  s = stores(app.add_subcommand("advise", "Say what holds this seat back for a timeline, and what would help"));
+  s = stores(
+      app.add_subcommand("advise", "Say what holds this seat back for a timeline, and what would help"));
   s->footer("Example: gclk advise cut.otio --seat colleague.json");
   s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
   s->add_option("--seat", a.others, "Other seats to try, beside those that ship");

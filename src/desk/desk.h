@@ -29,7 +29,9 @@ struct Stores {
   static Result<Stores> open(DeskOptions options);
   ForecastOptions forecast_options() const;
   PlanOptions plan_options() const { return {forecast_options(), 0.5}; }
-  PlayOptions play_options(PlayMode mode) const { return {mode, options.workers, options.horizon, false, notebook}; }
+  PlayOptions play_options(PlayMode mode) const {
+    return {mode, options.workers, options.horizon, false, notebook};
+  }
   MeasureOptions measure_options(double seconds, bool again) const {
     return {seconds, 0.05, options.workers, again};
   }

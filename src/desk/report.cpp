@@ -24,8 +24,9 @@ Json json_of(const std::vector<FrameRange>& ranges) {
 }  // namespace
 
 Json to_json(const MeasureReport& r) {
-  return {{"kinds", r.kinds},         {"within_tolerance", r.within}, {"from_notebook", r.from_notebook}, {"by_law", r.by_law},
-          {"frames_timed", r.frames}, {"seconds", r.seconds},         {"cancelled", r.cancelled}};
+  return {{"kinds", r.kinds},        {"within_tolerance", r.within}, {"from_notebook", r.from_notebook},
+          {"by_law", r.by_law},      {"frames_timed", r.frames},     {"seconds", r.seconds},
+          {"cancelled", r.cancelled}};
 }
 
 Json to_json(const Forecast& f) {

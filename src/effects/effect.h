@@ -136,8 +136,8 @@ const LawName* cost_law(const EffectType& type, const Json& params, bool acceler
 
 // Helpers for effects.
 
-/// The work of a separable filter: megapixels × taps, and the same again for each doubling of the rows that it
-/// holds (taps × width) beyond half a megabyte, where they leave the nearest caches. Fills two terms.
+/// The work of a separable filter: megapixels × taps, and the same again for each doubling of the rows that
+/// it holds (taps × width) beyond half a megabyte, where they leave the nearest caches. Fills two terms.
 void separable_terms(const WorkSize& at, int taps, Terms& terms, std::size_t first);
 /// The work of a filter with a square kernel, as OpenCV 4's filter2D does it on floats: tap by tap while the
 /// kernel has fewer than 130 places, by Fourier transforms of blocks above. Fills two terms from `first`:

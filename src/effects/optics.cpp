@@ -1,8 +1,8 @@
 // What a lens does: defocus (a disc), distortion, and film grain on top.
-#include <numbers>
 #include <algorithm>
 #include <cmath>
 #include <mutex>
+#include <numbers>
 #include <opencv2/imgproc.hpp>
 
 #include "effects/points.h"
@@ -155,10 +155,12 @@ const EffectType& defocus_effect() {
                  false,
                  make_instance<Defocus, defocus_effect>};
     t.accelerator = true;
-    t.growth = {{"Mpixel × taps", "Mpixel of transforms"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-const double r = param(e, p, "radius");
-filter_terms(at, std::numbers::pi * (r + 0.5) * (r + 0.5), 2 * static_cast<int>(std::ceil(r)) + 1, t, 1);
-}};
+    t.growth = {{"Mpixel × taps", "Mpixel of transforms"},
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                  const double r = param(e, p, "radius");
+                  filter_terms(at, std::numbers::pi * (r + 0.5) * (r + 0.5),
+                               2 * static_cast<int>(std::ceil(r)) + 1, t, 1);
+                }};
     t.tolerance = 1e-3;
     t.family = "detail";
     return t;

@@ -149,13 +149,15 @@ std::unique_ptr<EffectInstance> make_secondary(const Json& p, int w, int h) {
 const EffectType& secondary_effect() {
   static const EffectType type = [] {
     EffectType t{"secondary", "Secondary", StageKind::grade, secondary_params(), false, make_secondary};
-    t.growth = {{"Mpixel keyed", "Mpixel × taps of the clean-up", "Mpixel in a window"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-const bool key = param(e, p, "use_key") >= 0.5, window = param(e, p, "use_window") >= 0.5;
-const double clean = key ? param(e, p, "clean_up") : 0;
-t[1] = static_cast<float>(key ? at.mpix : 0);
-t[2] = static_cast<float>(clean > 0.05 ? at.mpix * (2 * gaussian_reach(clean) + 9) : 0);  // the median is about 8 taps
-t[3] = static_cast<float>(window ? at.mpix : 0);
-}};
+    t.growth = {{"Mpixel keyed", "Mpixel × taps of the clean-up", "Mpixel in a window"},
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                  const bool key = param(e, p, "use_key") >= 0.5, window = param(e, p, "use_window") >= 0.5;
+                  const double clean = key ? param(e, p, "clean_up") : 0;
+                  t[1] = static_cast<float>(key ? at.mpix : 0);
+                  t[2] = static_cast<float>(clean > 0.05 ? at.mpix * (2 * gaussian_reach(clean) + 9)
+                                                         : 0);  // the median is about 8 taps
+                  t[3] = static_cast<float>(window ? at.mpix : 0);
+                }};
     t.processor_only = "the median of the key's clean-up is not in OpenCV's OpenCL path for floats";
     t.family = "grade";
     return t;

@@ -1,8 +1,8 @@
 // Noise reduction within one picture. The cheap kind is a bilateral filter (Tomasi and Manduchi, 1998), by
 // OpenCV and by a kernel of our own on the accelerator; the strong kind is non-local means (Buades, Coll and
 // Morel, 2005), by OpenCV, at 16 bits.
-#include <numbers>
 #include <cmath>
+#include <numbers>
 #include <opencv2/imgproc.hpp>
 #include <opencv2/photo.hpp>
 
@@ -111,9 +111,9 @@ const EffectType& spatial_nr_effect() {
                  make_instance<SpatialNr, spatial_nr_effect>};
     t.accelerator = true;
     t.growth = {{"Mpixel × taps"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-const double r = std::round(param(e, p, "radius"));
-t[1] = static_cast<float>(at.mpix * std::numbers::pi * r * r);
-}};
+                  const double r = std::round(param(e, p, "radius"));
+                  t[1] = static_cast<float>(at.mpix * std::numbers::pi * r * r);
+                }};
     t.tolerance = 2e-3;
     t.family = "repair";
     return t;
@@ -129,11 +129,12 @@ const EffectType& strong_nr_effect() {
                  {{"search", "Search", "px", 1, 15, 5, 1, true}, {"strength", "Strength", "", 0, 0.5, 0.03}},
                  false,
                  make_instance<StrongNr, strong_nr_effect>};
-    t.growth = {{"Mpixel × searched places", "Mpixel × search side"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-const double side = 2 * std::round(param(e, p, "search")) + 1;
-t[1] = static_cast<float>(at.mpix * side * side);
-t[2] = static_cast<float>(at.mpix * side);
-}};
+    t.growth = {{"Mpixel × searched places", "Mpixel × search side"},
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                  const double side = 2 * std::round(param(e, p, "search")) + 1;
+                  t[1] = static_cast<float>(at.mpix * side * side);
+                  t[2] = static_cast<float>(at.mpix * side);
+                }};
     t.processor_only = "at 16 bits OpenCV's non-local means runs on the processor only";
     t.family = "repair";
     return t;

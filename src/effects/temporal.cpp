@@ -227,20 +227,21 @@ EffectType repair(EffectType t, const char* why, Growth growth) {
 }  // namespace
 
 const EffectType& temporal_nr_effect() {
-  static const EffectType type = repair({"temporal_nr",
-                                         "Temporal noise reduction",
-                                         StageKind::repair,
-                                         {{"frames", "Frames each side", "frames", 1, 5, 1, 1, true},
-                                          {"strength", "Strength", "", 0, 0.5, 0.04}},
-                                         false,
-                                         make_instance<TemporalNr, temporal_nr_effect>},
-                                        kWindowStays,
-                                        {{"Mpixel × neighbours", "Mpixel of motion search"},
-                                         [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-                                           const double n = 2 * std::round(param(e, p, "frames"));
-                                           t[1] = static_cast<float>(at.mpix * n);
-                                           t[2] = static_cast<float>(searched(at) * n);
-                                         }});
+  static const EffectType type =
+      repair({"temporal_nr",
+              "Temporal noise reduction",
+              StageKind::repair,
+              {{"frames", "Frames each side", "frames", 1, 5, 1, 1, true},
+               {"strength", "Strength", "", 0, 0.5, 0.04}},
+              false,
+              make_instance<TemporalNr, temporal_nr_effect>},
+             kWindowStays,
+             {{"Mpixel × neighbours", "Mpixel of motion search"},
+              [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                const double n = 2 * std::round(param(e, p, "frames"));
+                t[1] = static_cast<float>(at.mpix * n);
+                t[2] = static_cast<float>(searched(at) * n);
+              }});
   return type;
 }
 
@@ -266,8 +267,7 @@ const EffectType& dust_effect() {
                                          {{"threshold", "Threshold", "", 0.005, 1, 0.08}},
                                          false,
                                          make_instance<Dust, dust_effect>},
-                                        kWindowStays,
-                                        {});
+                                        kWindowStays, {});
   return type;
 }
 

@@ -101,19 +101,22 @@ const EffectType& transform_effect() {
                  true,
                  make_instance<Transform, transform_effect>};
     t.accelerator = t.whole = true;
-    t.growth = {{"Mpixel placed", "Mpixel warped", "Mpixel of a warped layer", "Mpixel faded"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-// Upright and all inside the raster, only the layer's own pixels are made; else the whole raster is warped.
-const double s = param(e, p, "scale");
-const auto inside = [&](const char* place, const char* anchor) {
-  const double from = param(e, p, place) - s * param(e, p, anchor);
-  return from >= 0 && from + s <= 1;
-};
-const bool upright = param(e, p, "rotation") == 0 && text_or(p, "filter", "area") == "area" &&
-                     inside("x", "anchor_x") && inside("y", "anchor_y");
-t[upright ? 1 : 2] = static_cast<float>(upright ? at.mpix * s * s : at.mpix);
-t[3] = static_cast<float>(upright ? 0 : at.mpix * std::min(1.0, s * s));
-t[4] = static_cast<float>(param(e, p, "opacity") != 1 ? at.mpix : 0);
-}};
+    t.growth = {{"Mpixel placed", "Mpixel warped", "Mpixel of a warped layer", "Mpixel faded"},
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                  // Upright and all inside the raster, only the layer's own pixels are made; else the whole
+                  // raster is warped.
+                  const double s = param(e, p, "scale");
+                  const auto inside = [&](const char* place, const char* anchor) {
+                    const double from = param(e, p, place) - s * param(e, p, anchor);
+                    return from >= 0 && from + s <= 1;
+                  };
+                  const bool upright = param(e, p, "rotation") == 0 &&
+                                       text_or(p, "filter", "area") == "area" && inside("x", "anchor_x") &&
+                                       inside("y", "anchor_y");
+                  t[upright ? 1 : 2] = static_cast<float>(upright ? at.mpix * s * s : at.mpix);
+                  t[3] = static_cast<float>(upright ? 0 : at.mpix * std::min(1.0, s * s));
+                  t[4] = static_cast<float>(param(e, p, "opacity") != 1 ? at.mpix : 0);
+                }};
     t.tolerance = 4e-2;  // the processor's warp has fixed-point weights of 1/32 pixel
     t.family = "detail";
     return t;

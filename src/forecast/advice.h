@@ -38,8 +38,8 @@ double memory_roof_ms(const StageRef& stage, double copy_mb_s);
 struct Gain {
   std::string resource;  ///< "processors", "processor speed", "disk", "memory bandwidth", "accelerator"
   double factor = 2;
-  double drops = 0;      ///< then expected
-  int not_holding = 0;   ///< spans that then spill or waver
+  double drops = 0;     ///< then expected
+  int not_holding = 0;  ///< spans that then spill or waver
 };
 
 struct SeatVerdict {
@@ -51,20 +51,20 @@ struct SeatVerdict {
 };
 
 struct AdviceItem {
-  std::string text;     ///< what to do or to know, with its numbers
-  int weight = 0;       ///< larger comes first
+  std::string text;  ///< what to do or to know, with its numbers
+  int weight = 0;    ///< larger comes first
 };
 
 struct Advice {
-  double drops = 0;                ///< expected now
+  double drops = 0;  ///< expected now
   int spilling = 0, wavering = 0;
   std::vector<Span> binding;       ///< spans that do not hold, with the resource that binds each
   std::vector<Gain> gains;         ///< of twice as much of each resource
   std::vector<SeatVerdict> seats;  ///< known other seats
-  double least_speed = 0;          ///< processors this many times as fast hold everything; 0: not even 16 times
-  int least_processors = 0;        ///< or this many of the present speed; 0: not even 64
+  double least_speed = 0;    ///< processors this many times as fast hold everything; 0: not even 16 times
+  int least_processors = 0;  ///< or this many of the present speed; 0: not even 64
   std::vector<AdviceItem> items;
-  std::string sentence;            ///< the one that answers
+  std::string sentence;  ///< the one that answers
 };
 
 struct AdviceOptions {
@@ -77,7 +77,7 @@ Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, 
               const SealStates& sealed, const AdviceOptions& options);
 
 /// The same timeline on another seat: its costs, and as many workers as it has processors.
-Forecast forecast_on(const Program& program, const ProfileBook& book, const SealStates& sealed, FrameRange range,
-                     ForecastOptions options);
+Forecast forecast_on(const Program& program, const ProfileBook& book, const SealStates& sealed,
+                     FrameRange range, ForecastOptions options);
 
 }  // namespace gc

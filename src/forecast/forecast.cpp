@@ -377,8 +377,8 @@ Model model_of(const Program& program, const CostBook& book, const SealStates& s
   return build(program, book, runs_of(program, sealed, range), range, options, nullptr, nullptr);
 }
 
-Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed,
-                  FrameRange range, const ForecastOptions& options) {
+Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
+                  const ForecastOptions& options) {
   const Stopwatch watch;
   Forecast f;
   f.range = {std::clamp<Frames>(range.in, 0, program.duration()),

@@ -80,8 +80,8 @@ struct ForecastOptions {
 using SealStates = std::vector<std::uint8_t>;  // 0 live, 1 sealed, 2 broken
 
 /// Forecasts playback of `range` from its first frame. `sealed` says which frames rendered media answer.
-Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed,
-                  FrameRange range, const ForecastOptions& options);
+Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
+                  const ForecastOptions& options);
 
 /// Builds the model alone, for what-if questions that are asked many times.
 Model model_of(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,

@@ -30,9 +30,9 @@ struct Raster {
   double mpix() const { return width * height / 1e6; }
 };
 const std::vector<Raster>& rasters() {
-  static const std::vector<Raster> all{{320, 180},  {400, 224},  {480, 270},  {640, 360},   {854, 480},   {1024, 576}, {1280, 720},
-                                       {1440, 810}, {1600, 900},  {1920, 1080}, {2048, 858}, {2560, 1440},
-                                       {3072, 1620}, {3840, 2160}};
+  static const std::vector<Raster> all{{320, 180},  {400, 224},   {480, 270},   {640, 360},  {854, 480},
+                                       {1024, 576}, {1280, 720},  {1440, 810},  {1600, 900}, {1920, 1080},
+                                       {2048, 858}, {2560, 1440}, {3072, 1620}, {3840, 2160}};
   return all;
 }
 Raster any_raster(Rng& rng, double most) {
@@ -58,8 +58,8 @@ class Probes {
   Probes& operator=(const Probes&) = delete;
 
   Result<std::string> clip(Form form, Raster raster) {
-    const fs::path file =
-        folder_ / fmt::format("{}-{}x{}{}", static_cast<int>(form), raster.width, raster.height, form_extension(form));
+    const fs::path file = folder_ / fmt::format("{}-{}x{}{}", static_cast<int>(form), raster.width,
+                                                raster.height, form_extension(form));
     if (made_.contains(file.string())) return file.string();
     auto w = MovieWriter::create(file.string(), form, raster.width, raster.height, {24, 1});
     if (!w) return std::unexpected(w.error());
@@ -96,7 +96,8 @@ Json any_params(Rng& rng, const EffectType& type, const std::string& lut) {
     if (s.text || s.values == 0) continue;
     if (s.costs && s.unit == "0 or 1") p[s.name] = unit(rng) < 0.5 ? 0 : 1;
     else if (s.costs) p[s.name] = somewhere(rng, s);
-    else if (s.values == 1 && unit(rng) < 0.4) p[s.name] = param(type, p, s.name.c_str()) * (0.7 + 0.6 * unit(rng));
+    else if (s.values == 1 && unit(rng) < 0.4)
+      p[s.name] = param(type, p, s.name.c_str()) * (0.7 + 0.6 * unit(rng));
   }
   if (type.id == "lut") p["path"] = lut;
   if (type.id == "secondary" && p["use_key"] == 0) p["use_window"] = 1;
@@ -105,7 +106,8 @@ Json any_params(Rng& rng, const EffectType& type, const std::string& lut) {
     p["rotation"] = unit(rng) < 0.5 ? 0.0 : 40 * unit(rng) - 20;
   }
   if (type.id == "cdl") {
-    for (int c = 0; c < 3; ++c) p["power"][static_cast<std::size_t>(c)] = unit(rng) < 0.5 ? 1.0 : 0.8 + 0.4 * unit(rng);
+    for (int c = 0; c < 3; ++c)
+      p["power"][static_cast<std::size_t>(c)] = unit(rng) < 0.5 ? 1.0 : 0.8 + 0.4 * unit(rng);
     p["saturation"] = unit(rng) < 0.4 ? 1.0 : 1.3;
   }
   if (type.id == "lens") p["k1"] = 0.02 + 0.3 * unit(rng);
@@ -142,7 +144,8 @@ class Calibrator {
       const bool hold = report.runs > 25 && unit(rng_) < options_.held_out;
       auto trial = hold ? held_trial() : next_trial();
       if (!trial) return std::unexpected(trial.error());
-      if (progress && !progress({watch.ms() / 1000, options_.seconds, report.runs, report.frames, trial->what})) {
+      if (progress &&
+          !progress({watch.ms() / 1000, options_.seconds, report.runs, report.frames, trial->what})) {
         report.cancelled = true;
         break;
       }
@@ -176,7 +179,8 @@ class Calibrator {
     for (const LawPoint& p : law.points()) {
       double d = 0;
       for (std::size_t i = 0; i < terms.size(); ++i)
-        d += std::abs(std::log((static_cast<double>(terms[i]) + 1e-2) / (static_cast<double>(p.terms[i]) + 1e-2)));
+        d += std::abs(
+            std::log((static_cast<double>(terms[i]) + 1e-2) / (static_cast<double>(p.terms[i]) + 1e-2)));
       nearest = std::min(nearest, d);
     }
     const double few = 1.0 / std::sqrt(static_cast<double>(law.points().size()));
@@ -242,7 +246,8 @@ class Calibrator {
       Json p;
       for (int tries = 0; tries < 20; ++tries) {
         p = any_params(rng_, *t, probes_.lut());
-        const auto e = law_of(*cost_law(*t, p, false)).predict(cost_terms(*t, p, raster.width, raster.height));
+        const auto e =
+            law_of(*cost_law(*t, p, false)).predict(cost_terms(*t, p, raster.width, raster.height));
         if (e && e->ms < kMostStageMs) break;
         p = nullptr;
       }
@@ -267,7 +272,8 @@ class Calibrator {
       if (g->places) s->generator["text"] = "The Kiln Year";
       trial.what = g->label;
     } else {
-      static const std::vector<Raster> kSources{{640, 360}, {960, 540}, {1280, 720}, {1600, 900}, {1920, 1080}};
+      static const std::vector<Raster> kSources{
+          {640, 360}, {960, 540}, {1280, 720}, {1600, 900}, {1920, 1080}};
       static const std::vector<Form> kForms{Form::h264_intra, Form::vc3_hqx, Form::motion_jpeg, Form::vc3_sq};
       Raster source = pick(rng_, kSources);
       // Sources are often of the raster's own size.
@@ -329,12 +335,14 @@ class Calibrator {
     for (const StageRef& s : stages)
       if (s.law)
         if (const auto e = law_of(*s.law).predict(s.terms)) expected += e->ms;
-    const int wanted = hold ? 12 : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 6, 10);
+    const int wanted =
+        hold ? 12 : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 6, 10);
     std::vector<Frames> frames;
     // Near the end neighbours were all made before: that is not how a segment plays.
     Frames after = 0;
     for (const auto& s : program->segments()) after = std::max<Frames>(after, s->window.after);
-    for (Frames f = interval.in; f < interval.out - after && static_cast<int>(frames.size()) < wanted + 2 * options_.workers + 1; ++f)
+    for (Frames f = interval.in;
+         f < interval.out - after && static_cast<int>(frames.size()) < wanted + 2 * options_.workers + 1; ++f)
       frames.push_back(f);
     const MachineTimes before = machine_times();
     const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, options_.workers);

@@ -39,9 +39,9 @@ struct CalibrateReport {
   int runs = 0, frames = 0, laws = 0;
   double seconds = 0;
   bool cancelled = false;
-  double disturbed = 0;               ///< share of the runs that others disturbed; nothing was learnt from them
-  std::vector<std::string> not_sure;  ///< laws whose error on places left out is above 15 % in nine of ten
-  std::vector<std::string> not_known; ///< work of which too little was seen for a law
+  double disturbed = 0;  ///< share of the runs that others disturbed; nothing was learnt from them
+  std::vector<std::string> not_sure;   ///< laws whose error on places left out is above 15 % in nine of ten
+  std::vector<std::string> not_known;  ///< work of which too little was seen for a law
   std::vector<HeldOut> held_out;
 };
 

@@ -90,7 +90,9 @@ Result<FormCost> measure_form(Form form, const std::vector<Image>& pictures, Rat
           samples[static_cast<std::size_t>(w)].push_back({StageKind::decode,
                                                           {},
                                                           static_cast<float>(t.decode_ms),
-                                                          static_cast<float>(t.decode_cpu_ms), -1, gauge_around()});
+                                                          static_cast<float>(t.decode_cpu_ms),
+                                                          -1,
+                                                          gauge_around()});
       }
     });
   for (std::thread& t : threads) t.join();
@@ -130,7 +132,8 @@ Result<CodecReport> measure_all(const std::vector<Image>& pictures, Rate rate, N
       report.left_out.push_back(fmt::format("{}: there was no time left", form_name(form)));
       continue;
     }
-    if (progress && !progress(form_name(form), static_cast<double>(i) / static_cast<double>(options.forms.size()))) {
+    if (progress &&
+        !progress(form_name(form), static_cast<double>(i) / static_cast<double>(options.forms.size()))) {
       report.left_out.push_back(fmt::format("{}: stopped before it", form_name(form)));
       break;
     }
@@ -153,9 +156,11 @@ Result<CodecReport> measure_codecs(const ProgramPtr& program, Notebook* notebook
   if (program->duration() <= 0)
     return bad_input("the timeline is empty", {}, "Give a timeline with pictures in it.");
   std::vector<Frames> frames;
-  for (int i = 0; i < options.frames; ++i) frames.push_back(program->duration() * (2 * i + 1) / (2 * options.frames));
+  for (int i = 0; i < options.frames; ++i)
+    frames.push_back(program->duration() * (2 * i + 1) / (2 * options.frames));
   std::vector<Image> pictures;
-  for (FrameResult& r : run_flat_out(program, nullptr, frames, options.workers, true)) pictures.push_back(std::move(r.image));
+  for (FrameResult& r : run_flat_out(program, nullptr, frames, options.workers, true))
+    pictures.push_back(std::move(r.image));
   return measure_all(pictures, program->timeline()->rate, notebook, options, progress);
 }
 
@@ -163,8 +168,9 @@ Result<CodecReport> measure_codecs(int width, int height, Notebook* notebook, co
                                    const std::function<bool(const std::string&, double)>& progress) {
   std::vector<Image> pictures;
   for (int i = 0; i < options.frames; ++i)
-    pictures.push_back(synthetic_frame(synthetic_scenes()[static_cast<std::size_t>(i) % synthetic_scenes().size()], i,
-                                       width, height, 5, 0.02f));
+    pictures.push_back(
+        synthetic_frame(synthetic_scenes()[static_cast<std::size_t>(i) % synthetic_scenes().size()], i, width,
+                        height, 5, 0.02f));
   return measure_all(pictures, {24, 1}, notebook, options, progress);
 }
 
@@ -173,8 +179,8 @@ const char* purpose_name(Purpose p) {
   return kNames[static_cast<std::size_t>(p)];
 }
 
-const FormCost* best_form(const std::vector<FormCost>& forms, const VolumeSpeed& volume, double fps, Purpose purpose,
-                          double margin) {
+const FormCost* best_form(const std::vector<FormCost>& forms, const VolumeSpeed& volume, double fps,
+                          Purpose purpose, double margin) {
   // Noise and chroma at half width bound what any of them can reach; what counts is the loss beyond that.
   double reference = 0;
   for (const FormCost& f : forms)

@@ -27,8 +27,8 @@ const char* origin_name(Origin o);
 struct StageCosts {
   std::vector<float> ms;  ///< draws: as many as there are, in no order
   Origin origin = Origin::unknown;
-  double error = 1;       ///< relative, half the width of nine in ten
-  bool inside = true;     ///< of what the law has seen
+  double error = 1;    ///< relative, half the width of nine in ten
+  bool inside = true;  ///< of what the law has seen
 };
 
 class CostBook {
@@ -39,8 +39,8 @@ class CostBook {
   virtual StageCosts stage(const StageRef& stage) const = 0;
 };
 
-/// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left out:
-/// every stage is known, and nine in ten frames lie within `tolerance` of the sum.
+/// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left
+/// out: every stage is known, and nine in ten frames lie within `tolerance` of the sum.
 bool covered(const CostBook& book, std::span<const StageRef> stages, double tolerance = 0.12);
 
 /// What the cost of a whole frame depends on: the stages it goes through.

@@ -127,7 +127,8 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
     frames.push_back({static_cast<float>(r.steady_fetch_ms), static_cast<float>(r.done_ms - r.fetched_ms)});
   }
   notebook.add_frames(frames_key, frames);
-  const auto by_stage = stage_samples(results, enough ? static_cast<std::size_t>(workers) : 1, results.size(), stages);
+  const auto by_stage =
+      stage_samples(results, enough ? static_cast<std::size_t>(workers) : 1, results.size(), stages);
   std::set<Hash128> seen;
   for (const StageRef& stage : stages)
     if (const auto it = by_stage.find(stage.key); it != by_stage.end() && seen.insert(stage.key).second)
@@ -151,7 +152,8 @@ std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<Fram
         if (s.key == key) {
           sum.kind = s.kind, sum.key = key, sum.owner = s.owner, ++n;
           sum.gauge = std::max(sum.gauge, s.gauge);
-          sum.wall_ms += s.wall_ms / static_cast<float>(often), sum.cpu_ms += s.cpu_ms / static_cast<float>(often);
+          sum.wall_ms += s.wall_ms / static_cast<float>(often),
+              sum.cpu_ms += s.cpu_ms / static_cast<float>(often);
         }
       uneven = uneven || n != often;
       turns += n;

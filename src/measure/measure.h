@@ -46,13 +46,14 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
                 const std::vector<FrameResult>& results, int workers);
 
 /// What each stage took of a frame, by its key, for frames [from, to) of a run: all its turns in a frame
-/// together, shared out over how often `stages` has it. Where frames share the work of a stage (neighbours that
-/// one makes and others use), the means of four frames in a row stand for each.
+/// together, shared out over how often `stages` has it. Where frames share the work of a stage (neighbours
+/// that one makes and others use), the means of four frames in a row stand for each.
 std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<FrameResult>& results,
                                                           std::size_t from, std::size_t to,
                                                           std::span<const StageRef> stages);
 
-/// Learns from frames that are rendered or played anyway. Give it every frame; `finish` writes what was learnt.
+/// Learns from frames that are rendered or played anyway. Give it every frame; `finish` writes what was
+/// learnt.
 class Learner {
  public:
   Learner(ProgramPtr program, Notebook& notebook) : program_(std::move(program)), notebook_(notebook) {}

@@ -13,8 +13,8 @@ namespace gc {
 namespace {
 
 constexpr std::size_t kKept = 256;
-// The column `kind` of a series is the era of its samples: those of another machine or library are kept and not
-// used.
+// The column `kind` of a series is the era of its samples: those of another machine or library are kept and
+// not used.
 constexpr const char* kSchema = R"(
   CREATE TABLE IF NOT EXISTS series(
     what INTEGER NOT NULL, key TEXT NOT NULL, kind INTEGER NOT NULL, type TEXT NOT NULL, size REAL NOT NULL,
@@ -57,7 +57,8 @@ std::string date_of(double at_s) {
   return text;
 }
 
-// A law's places in one row: for each, terms, time, count, era, numbers of undisturbed and other values, values.
+// A law's places in one row: for each, terms, time, count, era, numbers of undisturbed and other values,
+// values.
 std::string pack_places(const CostLaw& law) {
   std::string out;
   const auto put = [&out](const void* p, std::size_t n) { out.append(static_cast<const char*>(p), n); };
@@ -65,7 +66,8 @@ std::string pack_places(const CostLaw& law) {
     const std::int32_t head[4] = {p.count, p.era, static_cast<std::int32_t>(p.recent.size()),
                                   static_cast<std::int32_t>(p.others.size())};
     put(p.terms.data(), sizeof p.terms), put(&p.at_s, sizeof p.at_s), put(head, sizeof head);
-    put(p.recent.data(), p.recent.size() * sizeof(float)), put(p.others.data(), p.others.size() * sizeof(float));
+    put(p.recent.data(), p.recent.size() * sizeof(float)),
+        put(p.others.data(), p.others.size() * sizeof(float));
   }
   return out;
 }
@@ -82,7 +84,8 @@ CostLaw unpack_places(const LawName& name, const std::string& bytes) {
   for (;;) {
     LawPoint p;
     std::int32_t head[4] = {};
-    if (!get(p.terms.data(), sizeof p.terms) || !get(&p.at_s, sizeof p.at_s) || !get(head, sizeof head)) break;
+    if (!get(p.terms.data(), sizeof p.terms) || !get(&p.at_s, sizeof p.at_s) || !get(head, sizeof head))
+      break;
     constexpr auto kMost = static_cast<std::int32_t>(LawPoint::kRecent);
     if (head[2] < 0 || head[2] > kMost || head[3] < 0 || head[3] > kMost) break;
     p.count = head[0], p.era = head[1];
@@ -159,7 +162,8 @@ void Notebook::begin_era(const Json& identity) {
 Notebook::Series& Notebook::series(What what, const Hash128& key) const {
   const auto [it, fresh] = all_[what].try_emplace(key);
   if (fresh && database_.is_open()) {
-    Statement q = database_.prepare("SELECT first, second FROM series WHERE what = ? AND key = ? AND kind = ?");
+    Statement q =
+        database_.prepare("SELECT first, second FROM series WHERE what = ? AND key = ? AND kind = ?");
     q.bind(static_cast<std::int64_t>(what))
         .bind(std::string_view(key.hex()))
         .bind(static_cast<std::int64_t>(era_));
@@ -233,15 +237,16 @@ void Notebook::notice(const CostLaw& law, const Terms& terms, const std::vector<
   if (factor < 1.3 && factor > 1 / 1.3) return;
   if (factor > 1 ? is.low < was.high : is.high > was.low) return;
   add_news({now_utc(), law.name().id,
-            fmt::format("{} became {:.1f} times {} since {} ({:.1f} ms now, {:.1f} ms then).", law.name().label,
-                        factor > 1 ? factor : 1 / factor, factor > 1 ? "slower" : "faster", date_of(before->at_s),
-                        is.median, was.median),
+            fmt::format("{} became {:.1f} times {} since {} ({:.1f} ms now, {:.1f} ms then).",
+                        law.name().label, factor > 1 ? factor : 1 / factor, factor > 1 ? "slower" : "faster",
+                        date_of(before->at_s), is.median, was.median),
             factor});
 }
 
 void Notebook::add_news(const News& n) {
   // One law makes news once an hour.
-  Statement q = database_.prepare("SELECT 1 FROM news WHERE law = ? AND law <> '' AND substr(at, 1, 13) = substr(?, 1, 13)");
+  Statement q = database_.prepare(
+      "SELECT 1 FROM news WHERE law = ? AND law <> '' AND substr(at, 1, 13) = substr(?, 1, 13)");
   q.bind(std::string_view(n.law)).bind(std::string_view(n.at));
   if (q.step()) return;
   q = {};

@@ -68,10 +68,10 @@ class Notebook : public CostBook {
 
   std::optional<CostEstimate> predict(const LawName& law, const Terms& terms) const;
   CostLaw law(const LawName& name) const;  ///< without places when nothing is known
-  std::vector<CostLaw> laws() const;  ///< by name
-  std::vector<News> news() const;     ///< newest first
-  std::vector<Era> eras() const;      ///< oldest first; the last one is the present
-  std::int64_t samples() const;       ///< ever kept
+  std::vector<CostLaw> laws() const;       ///< by name
+  std::vector<News> news() const;          ///< newest first
+  std::vector<Era> eras() const;           ///< oldest first; the last one is the present
+  std::int64_t samples() const;            ///< ever kept
 
   /// For tests: another machine than this one.
   void begin_era(const Json& identity);
@@ -117,7 +117,9 @@ class Notebook : public CostBook {
 };
 
 /// Whether nobody else worked on the core, as far as it was looked at.
-inline bool undisturbed(const StageSample& s) { return s.gauge == 0 || s.gauge < static_cast<float>(kSharedCore); }
+inline bool undisturbed(const StageSample& s) {
+  return s.gauge == 0 || s.gauge < static_cast<float>(kSharedCore);
+}
 
 /// What a sample says the work costs: the thread's own time, or the time that passed where the work is done
 /// elsewhere.

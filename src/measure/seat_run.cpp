@@ -21,7 +21,8 @@ SeatProfile profile_of(const Notebook& notebook, double memory_left_gb) {
     const std::string id = law.name().id;
     p.laws.insert_or_assign(id, std::move(law));
   }
-  for (const Era& e : notebook.eras()) p.eras.push_back({{"since", e.since}, {"change", e.change}, {"identity", e.identity}});
+  for (const Era& e : notebook.eras())
+    p.eras.push_back({{"since", e.since}, {"change", e.change}, {"identity", e.identity}});
   return p;
 }
 
@@ -44,23 +45,27 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
     const Conditions c = conditions_between(before, machine_times());
     p.others = c.others, p.stolen = c.stolen;
     if (c.disturbed())
-      unknown.push_back(fmt::format(
-          "Other programs took {:.0f} % of the processors while nothing was measured yet: close them and measure again; "
-          "until then intervals are wide.",
-          (c.others + c.stolen) * 100));
+      unknown.push_back(
+          fmt::format("Other programs took {:.0f} % of the processors while nothing was measured yet: close "
+                      "them and measure again; "
+                      "until then intervals are wide.",
+                      (c.others + c.stolen) * 100));
   }
   if (go_on("Memory")) {
     const Seat seat = look_at_seat();
     // Four times the last-level cache, as STREAM asks for; bounded by what is free.
     const double wanted = std::max(64.0, 4e-6 * static_cast<double>(seat.last_level_cache_bytes));
     const double most = 0.15 * static_cast<double>(seat.memory_free_bytes) / 1e6;
-    p.memory = measure_memory(options.workers, static_cast<int>(std::clamp(wanted, 16.0, std::max(16.0, std::min(most, 400.0)))),
-                              options.full ? 10 : 5);
+    p.memory = measure_memory(
+        options.workers, static_cast<int>(std::clamp(wanted, 16.0, std::max(16.0, std::min(most, 400.0)))),
+        options.full ? 10 : 5);
   }
   if (go_on("How long it keeps its speed")) {
-    p.endurance = measure_endurance(options.workers, options.full ? 60 : 4, [&] { return go_on("How long it keeps its speed"); });
+    p.endurance = measure_endurance(options.workers, options.full ? 60 : 4,
+                                    [&] { return go_on("How long it keeps its speed"); });
     p.shared = p.endurance->shared;
-    if (!options.full) unknown.push_back("Whether the speed lasts was looked at for 4 s only; measure in full to know.");
+    if (!options.full)
+      unknown.push_back("Whether the speed lasts was looked at for 4 s only; measure in full to know.");
   }
   if (go_on("The accelerator")) {
     auto a = measure_accelerator();
@@ -87,7 +92,8 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
     o.workers = options.workers;
     o.frames = options.full ? 8 : 3;
     o.seconds = options.full ? 60 : 14;
-    if (!options.full) o.forms = {Form::vc3_sq, Form::vc3_hqx, Form::motion_jpeg, Form::h264_intra, Form::v210, Form::rdd36};
+    if (!options.full)
+      o.forms = {Form::vc3_sq, Form::vc3_hqx, Form::motion_jpeg, Form::h264_intra, Form::v210, Form::rdd36};
     const auto tell = [&](const std::string& form, double) { return go_on("Cached media: " + form); };
     auto forms = options.program ? measure_codecs(options.program, &notebook, o, tell)
                                  : measure_codecs(options.width, options.height, &notebook, o, tell);
@@ -102,16 +108,21 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
     CalibrateOptions o;
     o.workers = options.workers, o.seed = options.seed, o.held_out = options.held_out;
     o.seconds = std::max(5.0, limit - watch.ms() / 1000 - 2);
-    auto r = calibrate(notebook, o, [&](const CalibrateProgress& c) { return go_on("What effects cost: " + c.what); });
+    auto r = calibrate(notebook, o,
+                       [&](const CalibrateProgress& c) { return go_on("What effects cost: " + c.what); });
     if (!r) return std::unexpected(r.error());
     report.calibration = std::move(*r);
-    for (const std::string& law : report.calibration.not_known) unknown.push_back("Too little was seen of: " + law + ".");
+    for (const std::string& law : report.calibration.not_known)
+      unknown.push_back("Too little was seen of: " + law + ".");
     if (report.calibration.disturbed > 0.5)
-      unknown.push_back("Others took so much of the machine that most runs were thrown away; what is told is little and wide.");
+      unknown.push_back(
+          "Others took so much of the machine that most runs were thrown away; what is told is little and "
+          "wide.");
   }
   SeatProfile known = profile_of(notebook, options.memory_left_gb);
   known.memory = p.memory, known.endurance = p.endurance, known.accelerator = p.accelerator;
-  known.accelerator_trouble = p.accelerator_trouble, known.others = p.others, known.stolen = p.stolen, known.shared = p.shared;
+  known.accelerator_trouble = p.accelerator_trouble, known.others = p.others, known.stolen = p.stolen,
+  known.shared = p.shared;
   known.volumes = std::move(p.volumes), known.forms = std::move(p.forms), known.unknown = std::move(unknown);
   known.screen_width = options.screen_width, known.screen_height = options.screen_height;
   report.profile = std::move(known);

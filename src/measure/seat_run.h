@@ -30,7 +30,8 @@ struct SeatRunReport {
   bool cancelled = false;
 };
 
-/// At most 60 s, or 6 min in full. Steps that fail are named in the profile's `unknown` and do not stop the rest.
+/// At most 60 s, or 6 min in full. Steps that fail are named in the profile's `unknown` and do not stop the
+/// rest.
 Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& options,
                                    const std::function<bool(const SeatRunProgress&)>& progress);
 

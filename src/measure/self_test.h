@@ -1,4 +1,5 @@
-// The seat's own acceptance test: laws tried on what they never saw, times of measuring, size of the notebook.
+// The seat's own acceptance test: laws tried on what they never saw, times of measuring, size of the
+// notebook.
 #pragma once
 #include "measure/calibrate.h"
 
@@ -14,8 +15,8 @@ struct Goal {
 /// Errors of the laws on what was held back, as goals. Relative errors are in per cent.
 std::vector<Goal> law_goals(const std::vector<HeldOut>& held_out);
 
-/// Opening a notebook of this many samples against opening an empty one, and one law's update. The notebook is
-/// made in `folder` and removed.
+/// Opening a notebook of this many samples against opening an empty one, and one law's update. The notebook
+/// is made in `folder` and removed.
 Result<std::vector<Goal>> notebook_goals(const fs::path& folder, std::int64_t samples);
 
 /// Frames that measuring a segment takes whose stages the laws cover. The notebook must have been calibrated.

@@ -435,7 +435,8 @@ Result<void> from_opaque(const Image& image, AVFrame& frame) {
 /// Alpha into the fourth plane of 10-bit layouts, full range.
 void write_alpha(const Image& image, AVFrame& frame) {
   for (int y = 0; y < image.height(); ++y) {
-    auto* to = reinterpret_cast<std::uint16_t*>(frame.data[3] + static_cast<std::ptrdiff_t>(y) * frame.linesize[3]);
+    auto* to =
+        reinterpret_cast<std::uint16_t*>(frame.data[3] + static_cast<std::ptrdiff_t>(y) * frame.linesize[3]);
     const float* p = image.row(y);
     for (int x = 0; x < image.width(); ++x)
       to[x] = static_cast<std::uint16_t>(std::lround(std::clamp(p[4 * x + 3], 0.0f, 1.0f) * 1023));

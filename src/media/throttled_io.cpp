@@ -63,8 +63,9 @@ ThrottledIo throttled_io(const std::string& path, bool write) {
                          : ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
   if (file < 0) return nullptr;
   constexpr int kBuffer = 256 << 10;
-  AVIOContext* io = avio_alloc_context(static_cast<unsigned char*>(av_malloc(kBuffer)), kBuffer, write ? 1 : 0,
-                                       new Slow{file, throttle}, read_slow, write ? write_slow : nullptr, seek_slow);
+  AVIOContext* io =
+      avio_alloc_context(static_cast<unsigned char*>(av_malloc(kBuffer)), kBuffer, write ? 1 : 0,
+                         new Slow{file, throttle}, read_slow, write ? write_slow : nullptr, seek_slow);
   return ThrottledIo(io);
 }
 

@@ -71,9 +71,9 @@ int form_bits(Form form) { return spec_of(form).bits; }
 bool form_has_alpha(Form form) { return form == Form::rdd36_alpha; }
 
 const std::vector<Form>& cached_forms() {
-  static const std::vector<Form> all{Form::vc3_lb, Form::vc3_sq,      Form::vc3_hq,     Form::vc3_hqx,
-                                     Form::vc3_444, Form::v210,       Form::vc5,        Form::ffv1,
-                                     Form::rdd36,  Form::rdd36_alpha, Form::motion_jpeg, Form::h264_intra};
+  static const std::vector<Form> all{Form::vc3_lb,  Form::vc3_sq,      Form::vc3_hq,      Form::vc3_hqx,
+                                     Form::vc3_444, Form::v210,        Form::vc5,         Form::ffv1,
+                                     Form::rdd36,   Form::rdd36_alpha, Form::motion_jpeg, Form::h264_intra};
   return all;
 }
 
@@ -112,8 +112,11 @@ struct MovieWriter::Impl {
     av_log_set_level(AV_LOG_QUIET);
     const FormSpec& spec = spec_of(form);
     const std::string_view end = spec.extension;
-    int r = avformat_alloc_output_context2(
-        &format, nullptr, end == ".mp4" ? "mp4" : end == ".mkv" ? "matroska" : "mov", path.c_str());
+    int r = avformat_alloc_output_context2(&format, nullptr,
+                                           end == ".mp4"   ? "mp4"
+                                           : end == ".mkv" ? "matroska"
+                                                           : "mov",
+                                           path.c_str());
     if (r < 0) return cannot_write(path, r);
     const bool h264 = spec.codec == AV_CODEC_ID_H264;
     const AVCodecID id = spec.codec;

@@ -118,9 +118,8 @@ class Compiler {
   }
 
   void common_stages(Program& p) {
-    p.display_ =
-        stage(StageKind::display, key("display").done(), owner("", "", "Display", StageKind::display),
-              "display", "Display");
+    p.display_ = stage(StageKind::display, key("display").done(),
+                       owner("", "", "Display", StageKind::display), "display", "Display");
     mix_owner_ = owner("", "", "Mix of tracks", StageKind::mix);
     const int sealed = owner("", "", "Sealed media", StageKind::decode);
     std::tie(p.sealed_read_, p.sealed_decode_) =
@@ -150,8 +149,8 @@ class Compiler {
     const Hash128 k = key("colour").add(from).add(to).done();
     e.stage = stage(kind, k, owner(segment, "", from + " to " + to, kind), "colour " + from + " to " + to,
                     from + " to " + to);
-    e.stage.law = law_name("colour " + from + " to " + to, from + " to " + to, kind,
-                           {"Mpixel", kLoadedFirst});
+    e.stage.law =
+        law_name("colour " + from + " to " + to, from + " to " + to, kind, {"Mpixel", kLoadedFirst});
     return e;
   }
 
@@ -230,8 +229,8 @@ class Compiler {
     const int own =
         owner(c.segment->id, "", info->codec + (info->intra ? ", intra" : ", long GOP"), StageKind::decode);
     std::tie(c.read, c.decode) = fetch_stages(
-        Hasher().add("read").add(info->identity).done(), Hasher().add("decode").add(info->identity).done(), own,
-        fmt::format("{} {} bit{}", info->codec, info->bits, info->intra ? "" : ", long GOP"),
+        Hasher().add("read").add(info->identity).done(), Hasher().add("decode").add(info->identity).done(),
+        own, fmt::format("{} {} bit{}", info->codec, info->bits, info->intra ? "" : ", long GOP"),
         static_cast<double>(info->width) * info->height / 1e6,
         static_cast<double>(info->bytes) / static_cast<double>(std::max<Frames>(1, info->frames)) / 1e6);
     Hasher convert = key(("convert " + info->pixel_format).c_str());
@@ -257,9 +256,8 @@ class Compiler {
     c.unseen = way == Between::flow;
     identity.add(c.unseen ? "flow" : "blend");
     const char* label = c.unseen ? "Flow retime" : "Frame blending";
-    c.retime =
-        stage(StageKind::effect, key(label).done(), owner(c.segment->id, "", label, StageKind::effect), label,
-              label);
+    c.retime = stage(StageKind::effect, key(label).done(), owner(c.segment->id, "", label, StageKind::effect),
+                     label, label);
   }
 
   void generator(CompiledSegment& c, Hasher& identity) {
@@ -479,7 +477,8 @@ class Compiler {
       if (layer.from->covers && (!layer.to || layer.to->covers)) compiled.layers.clear();
       compiled.layers.push_back(std::move(layer));
     }
-    for (std::size_t i = 0; i < compiled.layers.size(); ++i) compiled.layers[i].mix = mix(compiled.layers[i], i == 0);
+    for (std::size_t i = 0; i < compiled.layers.size(); ++i)
+      compiled.layers[i].mix = mix(compiled.layers[i], i == 0);
     compiled.unseen = std::any_of(compiled.layers.begin(), compiled.layers.end(),
                                   [](const CompiledLayer& l) { return l.unseen(); });
     // Inside a composition the layers change too; cut there, so that the cost within an interval is of one
@@ -495,19 +494,21 @@ class Compiler {
     cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
     cuts.push_back(interval.out);
     for (std::size_t i = 0; i + 1 < cuts.size(); ++i)
-      program.intervals_.push_back({cuts[i], cuts[i + 1], compiled.layers, compiled.unseen, between(compiled)});
+      program.intervals_.push_back(
+          {cuts[i], cuts[i + 1], compiled.layers, compiled.unseen, between(compiled)});
   }
 
   StageRef mix(const CompiledLayer& layer, bool first) const {
     const bool adjusts = layer.from->content == Content::adjustment;
-    const std::string blend = adjusts                                ? "adjustment"
+    const std::string blend = adjusts                              ? "adjustment"
                               : layer.from->blend != Blend::normal ? layer.from->segment->blend
                                                                    : "";
     StageRef m{StageKind::mix,
                key("mix").add(blend).add(first).done(),
                mix_owner_,
-               law_name("mix" + (blend.empty() ? "" : " " + blend), "Mix of tracks" + (blend.empty() ? "" : ", " + blend),
-                        StageKind::mix, {"Mpixel", "Mpixel of a new canvas"}),
+               law_name("mix" + (blend.empty() ? "" : " " + blend),
+                        "Mix of tracks" + (blend.empty() ? "" : ", " + blend), StageKind::mix,
+                        {"Mpixel", "Mpixel of a new canvas"}),
                {mpix()},
                false};
     m.terms[1] = first ? mpix() : 0;

@@ -369,8 +369,8 @@ class Processor {
     const float gauge = gauge_around();
     for (std::size_t k = 0; k < points.size(); ++k) {
       const StageRef& stage = whose[k]->stage;
-      log_.push_back(
-          {stage.kind, stage.key, static_cast<float>(ms[k]), static_cast<float>(ms[k] * share), stage.owner, gauge});
+      log_.push_back({stage.kind, stage.key, static_cast<float>(ms[k]), static_cast<float>(ms[k] * share),
+                      stage.owner, gauge});
     }
     return i;
   }

@@ -50,8 +50,8 @@ Conditions conditions_between(const MachineTimes& a, const MachineTimes& b) {
   const double all = b.busy_s - a.busy_s + b.idle_s - a.idle_s + b.stolen_s - a.stolen_s;
   if (all > 0) {
     c.stolen = std::clamp((b.stolen_s - a.stolen_s) / all, 0.0, 1.0);
-    // The machine's clock ticks a hundred times a second and this process's does not: over a short time most of
-    // the difference is that.
+    // The machine's clock ticks a hundred times a second and this process's does not: over a short time most
+    // of the difference is that.
     constexpr double kTicks = 0.05;
     c.others = std::clamp((b.busy_s - a.busy_s - (b.own_s - a.own_s) - kTicks) / all, 0.0, 1.0);
   }
@@ -98,9 +98,10 @@ std::string era_change(const Json& before, const Json& after) {
   for (const auto& [name, now] : after.items()) {
     const Json then = before.value(name, Json());
     if (then != now)
-      text += fmt::format("{}The {} changed from {} to {}.", text.empty() ? "" : " ", name,
-                          then.is_string() && !then.get<std::string>().empty() ? then.get<std::string>() : "none",
-                          now.is_string() && !now.get<std::string>().empty() ? now.get<std::string>() : "none");
+      text +=
+          fmt::format("{}The {} changed from {} to {}.", text.empty() ? "" : " ", name,
+                      then.is_string() && !then.get<std::string>().empty() ? then.get<std::string>() : "none",
+                      now.is_string() && !now.get<std::string>().empty() ? now.get<std::string>() : "none");
   }
   return text;
 }

@@ -1,5 +1,5 @@
-// What went on around a measurement, and what the seat's costs belong to: a change of processor, kernel, driver
-// or library starts a new era.
+// What went on around a measurement, and what the seat's costs belong to: a change of processor, kernel,
+// driver or library starts a new era.
 #pragma once
 #include <string>
 
@@ -12,7 +12,7 @@ struct MachineTimes {
   double busy_s = 0, idle_s = 0;  ///< of all processors together
   double stolen_s = 0;            ///< that a hypervisor gave to others
   double own_s = 0;               ///< processor time of this process
-  double stalled_s = 0;           ///< some task waited for a processor (PSI); 0 where the kernel does not tell
+  double stalled_s = 0;  ///< some task waited for a processor (PSI); 0 where the kernel does not tell
   double at_s = 0;
 };
 MachineTimes machine_times();

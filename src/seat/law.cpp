@@ -34,7 +34,8 @@ double quantile_of(std::vector<double> v, double share) {
   std::sort(v.begin(), v.end());
   const double rank = share * static_cast<double>(v.size() + 1);
   const double over = rank - static_cast<double>(v.size());
-  const auto i = static_cast<std::size_t>(std::clamp(std::ceil(rank) - 1, 0.0, static_cast<double>(v.size() - 1)));
+  const auto i =
+      static_cast<std::size_t>(std::clamp(std::ceil(rank) - 1, 0.0, static_cast<double>(v.size() - 1)));
   return v[i] * (over > 0 ? 1 + over : 1);
 }
 
@@ -86,7 +87,8 @@ std::vector<double> non_negative_fit(std::span<const double> a, std::span<const 
       for (Eigen::Index i = 0; i < k; ++i) {
         r[i] = c[set[static_cast<std::size_t>(i)]];
         for (Eigen::Index j = 0; j < k; ++j)
-          g(i, j) = G(set[static_cast<std::size_t>(i)], set[static_cast<std::size_t>(j)]) + (i == j ? 1e-9 : 0);
+          g(i, j) =
+              G(set[static_cast<std::size_t>(i)], set[static_cast<std::size_t>(j)]) + (i == j ? 1e-9 : 0);
       }
       const Eigen::VectorXd s = g.ldlt().solve(r);
       double step = 1;
@@ -164,9 +166,11 @@ std::vector<CostLaw::Row> CostLaw::rows() const {
   const double shared = shared_factor();
   for (const LawPoint& p : points_) {
     if (p.recent.empty()) {
-      // Nothing undisturbed was seen there: what is left when the usual disturbance is taken off, and little trust.
+      // Nothing undisturbed was seen there: what is left when the usual disturbance is taken off, and little
+      // trust.
       if (p.others.size() < 2) continue;
-      all.push_back({p.terms, std::max(kLeastMs, median(p.others) / shared), 0.35 * (p.era == era_ ? 1 : kOtherEra)});
+      all.push_back(
+          {p.terms, std::max(kLeastMs, median(p.others) / shared), 0.35 * (p.era == era_ ? 1 : kOtherEra)});
       continue;
     }
     const double age = std::max(0.0, now_s_ - p.at_s);
@@ -194,10 +198,12 @@ CostLaw::Fit CostLaw::fit_rows(std::span<const Row> rows, double knee) {
     Fit f;
     f.places = static_cast<int>(rows.size());
     for (const Row& r : rows) {
-      const auto used = static_cast<double>(std::count_if(r.terms.begin(), r.terms.end(), [](float t) { return t > 0; }));
+      const auto used =
+          static_cast<double>(std::count_if(r.terms.begin(), r.terms.end(), [](float t) { return t > 0; }));
       for (std::size_t j = 0; j < kTerms; ++j)
         if (r.terms[j] > 0)
-          f.ms_per_term[j] += r.ms / used / static_cast<double>(r.terms[j]) / static_cast<double>(rows.size());
+          f.ms_per_term[j] +=
+              r.ms / used / static_cast<double>(r.terms[j]) / static_cast<double>(rows.size());
       if (used == 0) f.fixed_ms += r.ms / static_cast<double>(rows.size());
     }
     return f;
@@ -267,7 +273,8 @@ void CostLaw::refit() const {
       const double at = pixels[static_cast<std::size_t>(share * static_cast<double>(pixels.size()))];
       const Fit f = fit_rows(rows_, at);
       double off = 0;
-      for (const Row& r : rows_) off += r.weight * std::min(0.5, std::abs(std::log(r.ms / value(f, r.terms, {}, 0))));
+      for (const Row& r : rows_)
+        off += r.weight * std::min(0.5, std::abs(std::log(r.ms / value(f, r.terms, {}, 0))));
       if (off < least) least = off, knee = at;
     }
     knees.push_back(knee);
@@ -277,7 +284,8 @@ void CostLaw::refit() const {
   std::iota(order.begin(), order.end(), 0);
   std::sort(order.begin(), order.end(),
             [&](std::size_t i, std::size_t j) { return rows_[i].terms < rows_[j].terms; });
-  const auto sure = std::count_if(rows_.begin(), rows_.end(), [](const Row& r) { return r.weight > kSureWeight; });
+  const auto sure =
+      std::count_if(rows_.begin(), rows_.end(), [](const Row& r) { return r.weight > kSureWeight; });
   const std::size_t folds = std::min<std::size_t>(kFolds, rows_.size());
   for (const double knee : knees) {
     std::vector<double> off[3];
@@ -291,8 +299,8 @@ void CostLaw::refit() const {
         for (std::size_t k = 0; k < 3; ++k)
           // Places of one or two undisturbed samples say more about the disturbance than about the law.
           if (rows_[order[i]].weight > kSureWeight || sure < 8)
-            off[k].push_back(std::abs(
-                std::log(rows_[order[i]].ms / value(f, rows_[order[i]].terms, kept, kReach[k]))));
+            off[k].push_back(
+                std::abs(std::log(rows_[order[i]].ms / value(f, rows_[order[i]].terms, kept, kReach[k]))));
     }
     for (std::size_t k = 0; k < 3; ++k) {
       if (off[k].empty()) continue;
@@ -339,8 +347,10 @@ std::optional<CostEstimate> CostLaw::predict(const Terms& terms) const {
   const Terms low = least(), high = most();
   for (std::size_t i = 0; i < terms.size(); ++i) {
     const double t = static_cast<double>(terms[i]);
-    if (t > 1.02 * static_cast<double>(high[i])) beyond += std::log((t + 1e-3) / (static_cast<double>(high[i]) + 1e-3));
-    if (t < 0.98 * static_cast<double>(low[i])) beyond += std::log((static_cast<double>(low[i]) + 1e-3) / (t + 1e-3));
+    if (t > 1.02 * static_cast<double>(high[i]))
+      beyond += std::log((t + 1e-3) / (static_cast<double>(high[i]) + 1e-3));
+    if (t < 0.98 * static_cast<double>(low[i]))
+      beyond += std::log((static_cast<double>(low[i]) + 1e-3) / (t + 1e-3));
   }
   e.inside = beyond <= 0;
   // Beyond what was measured the interval grows with the distance; with few places nothing is sure.
@@ -352,10 +362,12 @@ std::optional<CostEstimate> CostLaw::predict(const Terms& terms) const {
 Json CostLaw::to_json() const {
   const Fit& f = fit();
   Json factors = Json::object(), places = Json::array();
-  for (std::size_t i = 0; i < name_.terms.size() && i < kTerms; ++i) factors[name_.terms[i]] = f.ms_per_term[i];
+  for (std::size_t i = 0; i < name_.terms.size() && i < kTerms; ++i)
+    factors[name_.terms[i]] = f.ms_per_term[i];
   for (const LawPoint& p : points_) {
     Json terms = Json::array();
-    for (std::size_t i = 0; i < std::max<std::size_t>(1, name_.terms.size()) && i < kTerms; ++i) terms.push_back(p.terms[i]);
+    for (std::size_t i = 0; i < std::max<std::size_t>(1, name_.terms.size()) && i < kTerms; ++i)
+      terms.push_back(p.terms[i]);
     const double ms = p.recent.empty() ? median(p.others) / f.shared_factor : median(p.recent);
     places.push_back({{"terms", terms}, {"ms", ms}, {"samples", p.count}});
   }
@@ -385,7 +397,8 @@ Result<CostLaw> CostLaw::from_json(const Json& json) {
   };
   if (id.empty()) return bad("has no name");
   const Json terms = json.value("terms", Json::array()), places = json.value("places", Json::array());
-  if (!terms.is_array() || terms.size() > kTerms || !places.is_array()) return bad("has unusable terms or places");
+  if (!terms.is_array() || terms.size() > kTerms || !places.is_array())
+    return bad("has unusable terms or places");
   std::vector<std::string> names;
   for (const Json& t : terms) {
     if (!t.is_string()) return bad("has a term without a name");
@@ -395,7 +408,8 @@ Result<CostLaw> CostLaw::from_json(const Json& json) {
   std::vector<float> spread;
   if (const auto it = json.find("spread"); it != json.end() && it->is_array())
     for (const Json& v : *it) {
-      if (!v.is_number() || !(v.get<double>() > 0 && v.get<double>() < 1000)) return bad("has an impossible spread");
+      if (!v.is_number() || !(v.get<double>() > 0 && v.get<double>() < 1000))
+        return bad("has an impossible spread");
       spread.push_back(v.get<float>());
     }
   if (spread.size() > LawPoint::kRecent) return bad("has a spread of too many values");

@@ -46,8 +46,8 @@ class CostLaw {
   const LawName& name() const { return name_; }
   const std::vector<LawPoint>& points() const { return points_; }
 
-  /// Adds samples, ms: undisturbed ones, and ones taken while others worked on the same cores. The law is fitted
-  /// anew when it is next asked.
+  /// Adds samples, ms: undisturbed ones, and ones taken while others worked on the same cores. The law is
+  /// fitted anew when it is next asked.
   void add(const Terms& terms, std::span<const float> ms, double at_s, int era,
            std::span<const float> disturbed = {});
   /// Drops the place whose weight is least when there are more than `kMostPoints`.
@@ -69,7 +69,8 @@ class CostLaw {
     double cv_error = 1;     ///< median relative error on points left out
     double cv_error_90 = 2;  ///< nine in ten of them
     int places = 0;
-    double shared_factor = 1.35;  ///< how many times as long the work takes while others work on the same core
+    double shared_factor =
+        1.35;  ///< how many times as long the work takes while others work on the same core
   };
   const Fit& fit() const;
   /// The places' own range of each term.

@@ -39,7 +39,8 @@ __attribute__((optimize("O3"))) void copy(double* to, const double* from, std::s
   for (std::size_t i = 0; i < n; ++i) to[i] = from[i];
   asm volatile("" : : "r"(to) : "memory");
 }
-__attribute__((optimize("O3"))) void triad(double* to, const double* a, const double* b, double q, std::size_t n) {
+__attribute__((optimize("O3"))) void triad(double* to, const double* a, const double* b, double q,
+                                           std::size_t n) {
   for (std::size_t i = 0; i < n; ++i) to[i] = a[i] + q * b[i];
   asm volatile("" : : "r"(to) : "memory");
 }
@@ -117,7 +118,9 @@ Endurance measure_endurance(int threads, double seconds, const KeepGoing& go_on)
   if (rate.empty()) return e;
   const double best = *std::max_element(rate.begin(), rate.end());
   // A burst is what the first fifth reaches at its best.
-  e.burst = *std::max_element(rate.begin(), rate.begin() + static_cast<std::ptrdiff_t>(std::max<std::size_t>(1, rate.size() / 5))) / best;
+  e.burst = *std::max_element(rate.begin(), rate.begin() + static_cast<std::ptrdiff_t>(
+                                                               std::max<std::size_t>(1, rate.size() / 5))) /
+            best;
   std::vector<double> end(rate.begin() + static_cast<std::ptrdiff_t>(rate.size() * 2 / 3), rate.end());
   std::sort(end.begin(), end.end());
   e.sustained = end[end.size() / 2] / best;
@@ -127,7 +130,8 @@ Endurance measure_endurance(int threads, double seconds, const KeepGoing& go_on)
 Result<AcceleratorSpeed> measure_accelerator() {
   AcceleratorSpeed s;
   if (!accelerator_available())
-    return environment("there is no accelerator on this seat", {}, "Nothing needs one; effects run on the processor.");
+    return environment("there is no accelerator on this seat", {},
+                       "Nothing needs one; effects run on the processor.");
   s.name = accelerator_name();
   const auto broken = [&](const std::string& how) {
     return environment("the accelerator '" + s.name + "' lists itself and does not work: " + how, {},

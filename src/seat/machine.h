@@ -23,10 +23,11 @@ MemoryBandwidth measure_memory(int threads, int megabytes, int runs = 8);
 /// All processors at fixed arithmetic for `seconds`: does the speed last?
 struct Endurance {
   double seconds = 0;
-  double burst = 0, sustained = 0;  ///< work a second, relative to the best second; sustained: median of the last third
+  double burst = 0,
+         sustained = 0;  ///< work a second, relative to the best second; sustained: median of the last third
   double shared = 0;  ///< share of the time in which one processor alone found its core shared: by strangers
-  /// Work of all processors at once ÷ (their number × work of one alone). Well below 1: the seat's own processors
-  /// share cores, or the hypervisor lets them.
+  /// Work of all processors at once ÷ (their number × work of one alone). Well below 1: the seat's own
+  /// processors share cores, or the hypervisor lets them.
   double side_by_side = 1;
   double first_mhz = 0, last_mhz = 0;
   /// Sustained ÷ burst.
@@ -34,8 +35,8 @@ struct Endurance {
 };
 Endurance measure_endurance(int threads, double seconds, const KeepGoing& go_on = {});
 
-/// The accelerator's transfers, MB a second each way, and whether it computes what it should. An error says what
-/// a device that lists itself and does not work got wrong.
+/// The accelerator's transfers, MB a second each way, and whether it computes what it should. An error says
+/// what a device that lists itself and does not work got wrong.
 struct AcceleratorSpeed {
   std::string name;
   double up_mb_s = 0, down_mb_s = 0;

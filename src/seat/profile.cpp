@@ -9,7 +9,8 @@ namespace gc {
 namespace {
 
 std::unexpected<Error> bad(const std::string& where, const std::string& what) {
-  return bad_input("is no usable seat profile: " + what, where, "Ask for the profile again, or measure that seat anew.");
+  return bad_input("is no usable seat profile: " + what, where,
+                   "Ask for the profile again, or measure that seat anew.");
 }
 
 /// A number of an object that must lie within [least, most] when it is there.
@@ -70,7 +71,8 @@ const CostLaw* SeatProfile::law(const std::string& id) const {
   return it == laws.end() ? nullptr : &it->second;
 }
 const FormCost* SeatProfile::form(const std::string& wanted) const {
-  const auto it = std::find_if(forms.begin(), forms.end(), [&](const FormCost& f) { return f.form == wanted; });
+  const auto it =
+      std::find_if(forms.begin(), forms.end(), [&](const FormCost& f) { return f.form == wanted; });
   return it == forms.end() ? nullptr : &*it;
 }
 
@@ -78,7 +80,10 @@ Json to_json(const SeatProfile& p, bool with_paths) {
   Json j{{"glass_clock", "seat profile"},
          {"version", SeatProfile::kVersion},
          {"units",
-          {{"*_mb_s", "10^6 bytes a second"}, {"*_ms", "milliseconds"}, {"*_bytes", "bytes"}, {"places", "terms as named by the law"}}},
+          {{"*_mb_s", "10^6 bytes a second"},
+           {"*_ms", "milliseconds"},
+           {"*_bytes", "bytes"},
+           {"places", "terms as named by the law"}}},
          {"name", p.name},
          {"made", p.made},
          {"invented", p.invented},
@@ -96,13 +101,18 @@ Json to_json(const SeatProfile& p, bool with_paths) {
          {"unknown", p.unknown},
          {"eras", p.eras}};
   if (p.memory)
-    j["memory"] = {{"copy_mb_s", p.memory->copy_mb_s}, {"triad_mb_s", p.memory->triad_mb_s}, {"array_bytes", p.memory->array_bytes}};
+    j["memory"] = {{"copy_mb_s", p.memory->copy_mb_s},
+                   {"triad_mb_s", p.memory->triad_mb_s},
+                   {"array_bytes", p.memory->array_bytes}};
   if (p.endurance)
-    j["endurance"] = {{"seconds", p.endurance->seconds},   {"burst", p.endurance->burst},
-                      {"sustained", p.endurance->sustained}, {"shared", p.endurance->shared}, {"side_by_side", p.endurance->side_by_side},
-                      {"first_mhz", p.endurance->first_mhz}, {"last_mhz", p.endurance->last_mhz}};
+    j["endurance"] = {{"seconds", p.endurance->seconds},           {"burst", p.endurance->burst},
+                      {"sustained", p.endurance->sustained},       {"shared", p.endurance->shared},
+                      {"side_by_side", p.endurance->side_by_side}, {"first_mhz", p.endurance->first_mhz},
+                      {"last_mhz", p.endurance->last_mhz}};
   if (p.accelerator)
-    j["accelerator"] = {{"name", p.accelerator->name}, {"up_mb_s", p.accelerator->up_mb_s}, {"down_mb_s", p.accelerator->down_mb_s}};
+    j["accelerator"] = {{"name", p.accelerator->name},
+                        {"up_mb_s", p.accelerator->up_mb_s},
+                        {"down_mb_s", p.accelerator->down_mb_s}};
   for (const VolumeSpeed& v : p.volumes) j["volumes"].push_back(to_json(v, with_paths));
   for (const FormCost& f : p.forms) j["forms"].push_back(to_json(f));
   for (const auto& [id, law] : p.laws) j["laws"].push_back(law.to_json());
@@ -110,28 +120,35 @@ Json to_json(const SeatProfile& p, bool with_paths) {
 }
 
 Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
-  if (!j.is_object() || text_or(j, "glass_clock", "") != "seat profile") return bad(where, "it does not say that it is one");
+  if (!j.is_object() || text_or(j, "glass_clock", "") != "seat profile")
+    return bad(where, "it does not say that it is one");
   const double version = number_or(j, "version", 0);
   if (version > SeatProfile::kVersion)
-    return bad_input(fmt::format("is a seat profile of version {}, and this program reads {}", version, SeatProfile::kVersion),
+    return bad_input(fmt::format("is a seat profile of version {}, and this program reads {}", version,
+                                 SeatProfile::kVersion),
                      where, "Update the program.");
   if (version < 1) return bad(where, "it has no version");
   SeatProfile p;
-  p.name = text_or(j, "name", "Seat"), p.made = text_or(j, "made", ""), p.invented = flag_or(j, "invented", false);
+  p.name = text_or(j, "name", "Seat"), p.made = text_or(j, "made", ""),
+  p.invented = flag_or(j, "invented", false);
   const Json machine = j.value("machine", Json::object());
   Numbers m{machine, {}};
   p.processor = text_or(machine, "processor", "");
-  p.processors = static_cast<int>(m.get("processors", 0, 1, 4096)), p.cores = static_cast<int>(m.get("cores", p.processors, 1, 4096));
-  if (p.processors < 1) return bad(where, m.trouble.empty() ? "the number of processors is missing" : m.trouble);
+  p.processors = static_cast<int>(m.get("processors", 0, 1, 4096)),
+  p.cores = static_cast<int>(m.get("cores", p.processors, 1, 4096));
+  if (p.processors < 1)
+    return bad(where, m.trouble.empty() ? "the number of processors is missing" : m.trouble);
   p.memory_bytes = static_cast<std::uint64_t>(m.get("memory_bytes", 0, 0, 1e15));
   p.memory_left_gb = m.get("memory_left_gb", 4, 0, 1e6);
   p.last_level_cache_bytes = static_cast<std::uint64_t>(m.get("last_level_cache_bytes", 0, 0, 1e12));
-  p.screen_width = static_cast<int>(m.get("screen_width", 0, 0, 1e5)), p.screen_height = static_cast<int>(m.get("screen_height", 0, 0, 1e5));
+  p.screen_width = static_cast<int>(m.get("screen_width", 0, 0, 1e5)),
+  p.screen_height = static_cast<int>(m.get("screen_height", 0, 0, 1e5));
   if (!m.trouble.empty()) return bad(where, m.trouble);
   p.accelerator_trouble = text_or(j, "accelerator_trouble", "");
   if (const Json* b = object_at(j, "background")) {
     Numbers n{*b, {}};
-    p.others = n.get("other_programs", 0, 0, 1), p.stolen = n.get("stolen", 0, 0, 1), p.shared = n.get("shared_cores", 0, 0, 1);
+    p.others = n.get("other_programs", 0, 0, 1), p.stolen = n.get("stolen", 0, 0, 1),
+    p.shared = n.get("shared_cores", 0, 0, 1);
     if (!n.trouble.empty()) return bad(where, n.trouble);
   }
   constexpr double kFast = 1e8;  // MB a second
@@ -143,13 +160,16 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
   }
   if (const Json* o = object_at(j, "endurance")) {
     Numbers n{*o, {}};
-    p.endurance = Endurance{n.get("seconds", 0, 0, 1e6), n.get("burst", 1, 0, 10), n.get("sustained", 1, 0, 10),
-                            n.get("shared", 0, 0, 1), n.get("side_by_side", 1, 0, 1), n.get("first_mhz", 0, 0, 1e5), n.get("last_mhz", 0, 0, 1e5)};
+    p.endurance =
+        Endurance{n.get("seconds", 0, 0, 1e6), n.get("burst", 1, 0, 10),       n.get("sustained", 1, 0, 10),
+                  n.get("shared", 0, 0, 1),    n.get("side_by_side", 1, 0, 1), n.get("first_mhz", 0, 0, 1e5),
+                  n.get("last_mhz", 0, 0, 1e5)};
     if (!n.trouble.empty()) return bad(where, n.trouble);
   }
   if (const Json* o = object_at(j, "accelerator")) {
     Numbers n{*o, {}};
-    p.accelerator = AcceleratorSpeed{text_or(*o, "name", ""), n.get("up_mb_s", 0, 0, kFast), n.get("down_mb_s", 0, 0, kFast)};
+    p.accelerator = AcceleratorSpeed{text_or(*o, "name", ""), n.get("up_mb_s", 0, 0, kFast),
+                                     n.get("down_mb_s", 0, 0, kFast)};
     if (!n.trouble.empty()) return bad(where, n.trouble);
   }
   const auto list = [&](const char* key) {
@@ -159,9 +179,11 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
   for (const Json& o : list("volumes")) {
     Numbers n{o, {}};
     VolumeSpeed v;
-    v.label = text_or(o, "label", ""), v.type = text_or(o, "type", "unknown"), v.file_system = text_or(o, "file_system", "");
+    v.label = text_or(o, "label", ""), v.type = text_or(o, "type", "unknown"),
+    v.file_system = text_or(o, "file_system", "");
     v.folder = text_or(o, "folder", "");
-    v.bytes = static_cast<std::uint64_t>(n.get("bytes", 0, 0, 1e18)), v.free_bytes = static_cast<std::uint64_t>(n.get("free_bytes", 0, 0, 1e18));
+    v.bytes = static_cast<std::uint64_t>(n.get("bytes", 0, 0, 1e18)),
+    v.free_bytes = static_cast<std::uint64_t>(n.get("free_bytes", 0, 0, 1e18));
     v.write_mb_s = n.get("write_mb_s", 0, 0, kFast), v.read_mb_s = n.get("read_mb_s", 0, 0, kFast);
     v.cached_read_mb_s = n.get("read_again_mb_s", 0, 0, kFast);
     v.direct = flag_or(o, "page_cache_kept_out", false);
@@ -174,7 +196,8 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
       if (s.is_string()) v.notes.push_back(s.get<std::string>());
     if (const Json* ms = object_at(o, "write_ms")) {
       Numbers w{*ms, {}};
-      v.write_ms_50 = w.get("p50", 0, 0, 1e7), v.write_ms_95 = w.get("p95", 0, 0, 1e7), v.write_ms_99 = w.get("p99", 0, 0, 1e7);
+      v.write_ms_50 = w.get("p50", 0, 0, 1e7), v.write_ms_95 = w.get("p95", 0, 0, 1e7),
+      v.write_ms_99 = w.get("p99", 0, 0, 1e7);
       if (!w.trouble.empty()) return bad(where, w.trouble);
     }
     if (!n.trouble.empty()) return bad(where, n.trouble);
@@ -184,7 +207,8 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
     Numbers n{o, {}};
     FormCost f;
     f.form = text_or(o, "form", "");
-    f.width = static_cast<int>(n.get("width", 0, 1, 32768)), f.height = static_cast<int>(n.get("height", 0, 1, 32768));
+    f.width = static_cast<int>(n.get("width", 0, 1, 32768)),
+    f.height = static_cast<int>(n.get("height", 0, 1, 32768));
     f.bits = static_cast<int>(n.get("bits", 8, 1, 32)), f.alpha = flag_or(o, "alpha", false);
     f.bytes = n.get("bytes", 0, 1, 1e12);
     f.encode_ms = n.get("encode_ms", 0, 0, 1e7), f.decode_ms = n.get("decode_ms", 0, 0, 1e7);

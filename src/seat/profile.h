@@ -1,5 +1,5 @@
-// A seat profile: what a machine can do, as measured, in an open file that can be carried anywhere. The format is
-// in docs/formats.md. It holds no host name and no paths unless asked for.
+// A seat profile: what a machine can do, as measured, in an open file that can be carried anywhere. The
+// format is in docs/formats.md. It holds no host name and no paths unless asked for.
 #pragma once
 #include <map>
 #include <optional>
@@ -16,17 +16,17 @@ struct FormCost {
   int width = 0, height = 0;
   int bits = 8;
   bool alpha = false;
-  double bytes = 0;                      ///< of a frame, mean
-  double encode_ms = 0, decode_ms = 0;   ///< of a frame on one thread
-  int threads = 1;                       ///< frames at once when the next was measured
-  double encode_fps = 0, decode_fps = 0; ///< all of them together
-  double psnr_db = 0, ssim = 0;          ///< against the original; psnr_db ≥ 1000: no difference
+  double bytes = 0;                       ///< of a frame, mean
+  double encode_ms = 0, decode_ms = 0;    ///< of a frame on one thread
+  int threads = 1;                        ///< frames at once when the next was measured
+  double encode_fps = 0, decode_fps = 0;  ///< all of them together
+  double psnr_db = 0, ssim = 0;           ///< against the original; psnr_db ≥ 1000: no difference
 };
 
 struct SeatProfile {
   static constexpr int kVersion = 1;
-  std::string name;     ///< for people: "Thin laptop"
-  std::string made;     ///< ISO 8601, UTC
+  std::string name;  ///< for people: "Thin laptop"
+  std::string made;  ///< ISO 8601, UTC
   bool invented = false;
   std::string processor;
   int processors = 1, cores = 1;
@@ -37,7 +37,8 @@ struct SeatProfile {
   std::optional<AcceleratorSpeed> accelerator;
   std::string accelerator_trouble;  ///< why there is none, or what is wrong with it
   int screen_width = 0, screen_height = 0;
-  double others = 0, stolen = 0, shared = 0;  ///< background: shares of the processors, and of the time on shared cores
+  double others = 0, stolen = 0,
+         shared = 0;  ///< background: shares of the processors, and of the time on shared cores
   std::vector<VolumeSpeed> volumes;
   std::vector<FormCost> forms;
   std::map<std::string, CostLaw> laws;
@@ -62,8 +63,8 @@ struct SeatRatio {
 };
 SeatRatio ratio_between(const SeatProfile& ours, const SeatProfile& theirs, StageKind kind);
 
-/// Whether media of this form play in real time from a volume: how many times faster than needed the slower of
-/// reading and decoding is. Frames at `fps`; decoding may use all of the seat's threads.
+/// Whether media of this form play in real time from a volume: how many times faster than needed the slower
+/// of reading and decoding is. Frames at `fps`; decoding may use all of the seat's threads.
 struct FormFit {
   double volume_margin = 0, decode_margin = 0;
   double margin() const { return std::min(volume_margin, decode_margin); }

@@ -63,7 +63,9 @@ std::vector<Volume> mounted() {
 
 }  // namespace
 
-std::pair<std::uint64_t, std::uint64_t> memory_now() { return {meminfo("MemTotal"), meminfo("MemAvailable")}; }
+std::pair<std::uint64_t, std::uint64_t> memory_now() {
+  return {meminfo("MemTotal"), meminfo("MemAvailable")};
+}
 
 std::string processor_name() {
   std::ifstream in("/proc/cpuinfo");

@@ -31,7 +31,8 @@ struct Seat {
 std::pair<std::uint64_t, std::uint64_t> memory_now();
 /// As the system gives it.
 std::string processor_name();
-/// Looks at the machine; takes a few milliseconds (the first look at an accelerator longer) and measures nothing.
+/// Looks at the machine; takes a few milliseconds (the first look at an accelerator longer) and measures
+/// nothing.
 Seat look_at_seat();
 /// The volume that holds a path.
 Volume volume_of(const fs::path& path);

@@ -20,7 +20,8 @@ namespace gc {
 namespace {
 
 bool on_network(const std::string& file_system) {
-  static const std::set<std::string> kNames{"nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "glusterfs", "fuse.sshfs"};
+  static const std::set<std::string> kNames{"nfs", "nfs4", "cifs",      "smb3",
+                                            "9p",  "ceph", "glusterfs", "fuse.sshfs"};
   return kNames.contains(file_system);
 }
 
@@ -110,7 +111,8 @@ Block block_of(std::size_t bytes) {
 
 }  // namespace
 
-Result<VolumeSpeed> measure_volume(const fs::path& folder, const VolumeOptions& options, const KeepGoing& go_on) {
+Result<VolumeSpeed> measure_volume(const fs::path& folder, const VolumeOptions& options,
+                                   const KeepGoing& go_on) {
   const Volume volume = volume_of(folder);
   VolumeSpeed speed;
   speed.folder = folder.string();
@@ -134,10 +136,11 @@ Result<VolumeSpeed> measure_volume(const fs::path& folder, const VolumeOptions& 
   const auto failed = [&]() -> std::unexpected<Error> {
     const int e = file.error();
     if (e == ENOSPC)
-      return environment("became full while it was being measured; the test file is gone again", folder.string(),
-                         "Free some space there or choose another volume.");
-    return environment(fmt::format("failed while it was being measured ({}); the test file is gone", std::strerror(e)),
-                       folder.string(), "Check that the drive is still connected, then measure again.");
+      return environment("became full while it was being measured; the test file is gone again",
+                         folder.string(), "Free some space there or choose another volume.");
+    return environment(
+        fmt::format("failed while it was being measured ({}); the test file is gone", std::strerror(e)),
+        folder.string(), "Check that the drive is still connected, then measure again.");
   };
   if (!file.open()) return failed();
   speed.direct = file.direct();
@@ -150,7 +153,8 @@ Result<VolumeSpeed> measure_volume(const fs::path& folder, const VolumeOptions& 
     Stopwatch watch;
     std::uint64_t done = 0;
     while (done + chunk <= options.bytes && (watch.ms() < step_ms / 3 || done < 4 * chunk)) {
-      if (go_on && !go_on()) return environment("was not measured to the end", folder.string(), "Measure again.");
+      if (go_on && !go_on())
+        return environment("was not measured to the end", folder.string(), "Measure again.");
       const Stopwatch one;
       if (!file.write(block.get(), chunk, done)) return failed();
       latency.push_back(one.ms());
@@ -203,8 +207,9 @@ Result<VolumeSpeed> measure_volume(const fs::path& folder, const VolumeOptions& 
     speed.cached_read_mb_s = static_cast<double>(read) / 1e3 / watch.ms();
   }
   if (speed.nearly_full)
-    speed.notes.push_back(fmt::format("only {:.0f} GB of {:.0f} are free: drives get slower and renders end early",
-                                      static_cast<double>(speed.free_bytes) / 1e9, static_cast<double>(speed.bytes) / 1e9));
+    speed.notes.push_back(
+        fmt::format("only {:.0f} GB of {:.0f} are free: drives get slower and renders end early",
+                    static_cast<double>(speed.free_bytes) / 1e9, static_cast<double>(speed.bytes) / 1e9));
   speed.seconds = all.ms() / 1000;
   return speed;
 }

@@ -5,8 +5,8 @@
 #include <QApplication>
 #include <QComboBox>
 #include <QDoubleSpinBox>
-#include <QFile>
 #include <QElapsedTimer>
+#include <QFile>
 #include <QMenu>
 #include <QMessageBox>
 #include <QSettings>
@@ -442,7 +442,8 @@ TEST_F(Window, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
   QTest::qWait(1500);
   skyline->setFocus();
   key(Qt::Key_Escape);
-  EXPECT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 30000)) << "it stops soon and keeps what is known";
+  EXPECT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 30000))
+      << "it stops soon and keeps what is known";
   key(Qt::Key_3);
   EXPECT_TRUE(window->findChild<Picture*>("picture")->isVisible());
 }

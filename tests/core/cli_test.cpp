@@ -89,7 +89,8 @@ TEST_F(Commands, CodecsAdviceAndOtherSeatsForATimeline) {
   EXPECT_EQ(codecs.json()["best"].size(), 3u);
   const Ran advised = gclk("advise " + file + " --json");
   ASSERT_EQ(advised.code, 0);
-  for (const char* key : {"sentence", "advice", "binding", "gains", "seats", "least_speed"}) EXPECT_TRUE(advised.json().contains(key)) << key;
+  for (const char* key : {"sentence", "advice", "binding", "gains", "seats", "least_speed"})
+    EXPECT_TRUE(advised.json().contains(key)) << key;
   EXPECT_EQ(advised.json()["seats"].size(), 3u) << "the seats that ship";
   EXPECT_FALSE(advised.json()["advice"].empty()) << "the codecs just tried are known";
   const Ran elsewhere = gclk("forecast " + file + " --seat 'Render node' --json");

@@ -235,8 +235,10 @@ TEST(Params, OutOfRangeAndUnknownAreReportedAndTamed) {
 }
 
 TEST(CostKey, DependsOnWhatCostsAndNothingElse) {
-  EXPECT_EQ(cost_key(cdl_effect(), {{"slope", {1.3, 1, 0.9}}}, 64, 36), cost_key(cdl_effect(), Json::object(), 64, 36));
-  EXPECT_NE(cost_key(cdl_effect(), {{"power", {1.3, 1, 0.9}}}, 64, 36), cost_key(cdl_effect(), Json::object(), 64, 36))
+  EXPECT_EQ(cost_key(cdl_effect(), {{"slope", {1.3, 1, 0.9}}}, 64, 36),
+            cost_key(cdl_effect(), Json::object(), 64, 36));
+  EXPECT_NE(cost_key(cdl_effect(), {{"power", {1.3, 1, 0.9}}}, 64, 36),
+            cost_key(cdl_effect(), Json::object(), 64, 36))
       << "a power costs more than all the rest";
   EXPECT_NE(cost_key(blur_effect(), {{"sigma", 2}}, 64, 36), cost_key(blur_effect(), {{"sigma", 3}}, 64, 36));
   EXPECT_NE(cost_key(blur_effect(), {{"sigma", 2}}, 64, 36),

@@ -114,9 +114,8 @@ class Forecasting : public testing::Test {
     for (int i = 0; i < 10; ++i) many.insert(many.end(), samples.begin(), samples.end());
     notebook_->add_frames(frame_key(stages), many);
     for (const StageRef& s : stages) {
-      std::vector<StageSample> one(
-          20, StageSample{s.kind, s.key, s.kind == StageKind::effect ? 90.0f : 5.0f,
-                          s.kind == StageKind::effect ? 90.0f : 5.0f, s.owner});
+      std::vector<StageSample> one(20, StageSample{s.kind, s.key, s.kind == StageKind::effect ? 90.0f : 5.0f,
+                                                   s.kind == StageKind::effect ? 90.0f : 5.0f, s.owner});
       notebook_->add_stage(s, one);
     }
   }

@@ -20,7 +20,8 @@ double truth(const Terms& t, double knee = 1e9) {
 
 Terms place(double mpix, double taps) { return {static_cast<float>(mpix), static_cast<float>(mpix * taps)}; }
 
-/// A law fed with samples of the truth × noise; a share of them three times as long, as when someone disturbs.
+/// A law fed with samples of the truth × noise; a share of them three times as long, as when someone
+/// disturbs.
 CostLaw fed(std::mt19937& rng, double noise, double outliers, double knee = 1e9, int places = 24) {
   CostLaw law(blur_name());
   std::normal_distribution<double> n(0, noise);
@@ -30,13 +31,15 @@ CostLaw fed(std::mt19937& rng, double noise, double outliers, double knee = 1e9,
     std::vector<float> ms;
     const double here = std::exp(n(rng));  // what is the same for one run
     for (int k = 0; k < 7; ++k)
-      ms.push_back(static_cast<float>(truth(t, knee) * here * std::exp(n(rng)) * (u(rng) < outliers ? 3 : 1)));
+      ms.push_back(
+          static_cast<float>(truth(t, knee) * here * std::exp(n(rng)) * (u(rng) < outliers ? 3 : 1)));
     law.add(t, ms, 1000, 1);
   }
   return law;
 }
 
-// Lawson and Hanson (1974): at the solution the gradient is nought where x is positive and not positive elsewhere.
+// Lawson and Hanson (1974): at the solution the gradient is nought where x is positive and not positive
+// elsewhere.
 TEST(NonNegativeFit, FulfilsItsConditionsOnRandomProblems) {
   std::mt19937 rng(5);
   std::normal_distribution<double> n;
@@ -164,16 +167,21 @@ TEST(CostLaw, GoesThroughAFileUnchanged) {
   const auto again = CostLaw::from_json(law.to_json());
   ASSERT_TRUE(again) << again.error().text();
   for (const double mpix : {0.3, 1.0, 2.5})
-    EXPECT_NEAR(again->predict(place(mpix, 9))->ms, law.predict(place(mpix, 9))->ms, 0.04 * law.predict(place(mpix, 9))->ms);
+    EXPECT_NEAR(again->predict(place(mpix, 9))->ms, law.predict(place(mpix, 9))->ms,
+                0.04 * law.predict(place(mpix, 9))->ms);
   EXPECT_EQ(again->name().label, "Law test");
 }
 
 TEST(CostLaw, RefusesImpossibleFiles) {
   std::mt19937 rng(8);
   const Json good = fed(rng, 0.04, 0).to_json();
-  for (const auto& [where, value] : std::vector<std::pair<std::string, Json>>{
-           {"/places/0/ms", -1}, {"/places/0/ms", 1e300}, {"/places/0/terms/0", -3}, {"/places/0/terms", "many"},
-           {"/terms", {1, 2}}, {"/spread/0", 0}, {"/law", ""}}) {
+  for (const auto& [where, value] : std::vector<std::pair<std::string, Json>>{{"/places/0/ms", -1},
+                                                                              {"/places/0/ms", 1e300},
+                                                                              {"/places/0/terms/0", -3},
+                                                                              {"/places/0/terms", "many"},
+                                                                              {"/terms", {1, 2}},
+                                                                              {"/spread/0", 0},
+                                                                              {"/law", ""}}) {
     Json bad = good;
     bad[Json::json_pointer(where)] = value;
     const auto law = CostLaw::from_json(bad);
@@ -186,7 +194,8 @@ TEST(SelfTest, GoalsAreMissedWhenPredictionsAreOff) {
   std::vector<HeldOut> held;
   for (int i = 0; i < 40; ++i) {
     const double ms = 10 + i;
-    held.push_back({"blur", 1, ms, {ms * (i < 36 ? 1.02 : 1.1), ms * (i < 36 ? 0.9 : 1.06), ms * 1.12, true}});
+    held.push_back(
+        {"blur", 1, ms, {ms * (i < 36 ? 1.02 : 1.1), ms * (i < 36 ? 0.9 : 1.06), ms * 1.12, true}});
     held.push_back({"", 3, ms, {ms * 1.3, ms, ms * 2, true}});
   }
   const std::vector<Goal> goals = law_goals(held);

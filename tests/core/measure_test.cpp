@@ -110,13 +110,18 @@ TEST_F(Measuring, TheNotebookKeepsTheLatestSamplesOnly) {
 TEST_F(Measuring, WorkThatWasNeverMeasuredIsEstimatedByItsLaw) {
   const LawName* blur = law_name("test blur", "Blur", StageKind::effect, {"Mpixel", "Mpixel × taps"});
   const auto place = [&](float mpix, float taps) {
-    return StageRef{StageKind::effect, Hasher().add(fmt::format("{} {}", mpix, taps)).done(), 0, blur, {mpix, mpix * taps}};
+    return StageRef{StageKind::effect,
+                    Hasher().add(fmt::format("{} {}", mpix, taps)).done(),
+                    0,
+                    blur,
+                    {mpix, mpix * taps}};
   };
   const auto cost = [](const StageRef& s) { return 0.5f + 3 * s.terms[0] + 0.4f * s.terms[1]; };
   for (const float mpix : {0.25f, 0.5f, 1.0f, 2.0f})
     for (const float taps : {3.0f, 9.0f, 31.0f}) {
       const StageRef s = place(mpix, taps);
-      notebook_->add_stage(s, std::vector<StageSample>(10, StageSample{StageKind::effect, s.key, 9, cost(s), 0}));
+      notebook_->add_stage(
+          s, std::vector<StageSample>(10, StageSample{StageKind::effect, s.key, 9, cost(s), 0}));
     }
   const StageRef wanted = place(0.8f, 15);
   const StageCosts c = notebook_->stage(wanted);
@@ -130,8 +135,12 @@ TEST_F(Measuring, WorkThatWasNeverMeasuredIsEstimatedByItsLaw) {
 }
 
 TEST_F(Measuring, WhatTheLawsCoverIsNotMeasured) {
-  const ProgramPtr p = Program::compile(
-      Build(640, 360).track("V1").solid("s", 48, 0.3, 0.2, 0.1, {test::blur("b", 3.7), test::cdl("g", 1.2)}).done(), media_);
+  const ProgramPtr p =
+      Program::compile(Build(640, 360)
+                           .track("V1")
+                           .solid("s", 48, 0.3, 0.2, 0.1, {test::blur("b", 3.7), test::cdl("g", 1.2)})
+                           .done(),
+                       media_);
   EXPECT_FALSE(covered(*notebook_, p->stages(0)));
   // Neighbouring places of each stage's law, and none of the stage itself.
   for (const StageRef& s : p->stages(0))
@@ -140,7 +149,8 @@ TEST_F(Measuring, WhatTheLawsCoverIsNotMeasured) {
       near.key = Hasher().add(s.key).add(i).done();
       const float grow = 0.5f + 0.1f * static_cast<float>(i);
       for (float& t : near.terms) t *= grow;
-      notebook_->learn(near, std::vector<StageSample>(8, StageSample{s.kind, near.key, 9 * grow, 9 * grow, -1}));
+      notebook_->learn(near,
+                       std::vector<StageSample>(8, StageSample{s.kind, near.key, 9 * grow, 9 * grow, -1}));
     }
   EXPECT_TRUE(covered(*notebook_, p->stages(0)));
   notebook_->add_frames(frame_key(p->sealed_stages()), std::vector<FrameSample>(40, {2, 2}));
@@ -154,7 +164,8 @@ TEST_F(Measuring, WhatTheLawsCoverIsNotMeasured) {
     sum += s.ms;
     EXPECT_TRUE(s.estimated);
   }
-  EXPECT_NEAR(sum, 9.0 * static_cast<double>(p->stages(0).size()), 2.5) << "every stage costs 9 ms at its own place";
+  EXPECT_NEAR(sum, 9.0 * static_cast<double>(p->stages(0).size()), 2.5)
+      << "every stage costs 9 ms at its own place";
 }
 
 TEST_F(Measuring, ACostThatChangedIsNewsAndNoiseIsNot) {
@@ -162,7 +173,8 @@ TEST_F(Measuring, ACostThatChangedIsNewsAndNoiseIsNot) {
   const StageRef s{StageKind::repair, hash_text("news"), 0, name, {1.0f}, false};
   const auto samples = [&](float ms, float gauge = 0) {
     std::vector<StageSample> v;
-    for (int i = 0; i < 12; ++i) v.push_back({s.kind, s.key, ms, ms + 0.02f * static_cast<float>(i % 5), 0, gauge});
+    for (int i = 0; i < 12; ++i)
+      v.push_back({s.kind, s.key, ms, ms + 0.02f * static_cast<float>(i % 5), 0, gauge});
     return v;
   };
   notebook_->learn(s, samples(20));
@@ -172,7 +184,8 @@ TEST_F(Measuring, ACostThatChangedIsNewsAndNoiseIsNot) {
   EXPECT_TRUE(notebook_->news().empty()) << "nor is what others caused";
   notebook_->learn(s, samples(37));
   ASSERT_EQ(notebook_->news().size(), 1u);
-  EXPECT_NE(notebook_->news()[0].text.find("Temporal noise reduction became 1.8 times slower"), std::string::npos)
+  EXPECT_NE(notebook_->news()[0].text.find("Temporal noise reduction became 1.8 times slower"),
+            std::string::npos)
       << notebook_->news()[0].text;
   notebook_->learn(s, samples(12));
   EXPECT_EQ(notebook_->news().size(), 1u) << "one law speaks up once an hour";
@@ -218,12 +231,15 @@ TEST_F(Measuring, ANotebookOfTheVersionBeforeKeepsWhatItKnows) {
     ASSERT_EQ(sqlite3_open(file.c_str(), &raw), SQLITE_OK);
     const std::string key = hash_text("frame").hex();
     const std::string sql =
-        "CREATE TABLE series(what INTEGER NOT NULL, key TEXT NOT NULL, kind INTEGER NOT NULL, type TEXT NOT NULL, size REAL NOT NULL,"
+        "CREATE TABLE series(what INTEGER NOT NULL, key TEXT NOT NULL, kind INTEGER NOT NULL, type TEXT NOT "
+        "NULL, size REAL NOT NULL,"
         " first BLOB NOT NULL, second BLOB NOT NULL, at TEXT NOT NULL, PRIMARY KEY(what, key));"
-        "CREATE TABLE audit(at TEXT NOT NULL, timeline TEXT NOT NULL, drops_forecast REAL, drops_observed REAL, span_f1 REAL,"
+        "CREATE TABLE audit(at TEXT NOT NULL, timeline TEXT NOT NULL, drops_forecast REAL, drops_observed "
+        "REAL, span_f1 REAL,"
         " spans_called INTEGER, spans_right INTEGER);"
         "INSERT INTO audit VALUES('2026-01-01','T',10,12,0.9,3,2);"
-        "INSERT INTO series VALUES(1,'" + key + "',4,'',0,x'0000803f',x'00000040','2026-01-01');PRAGMA user_version=1;";
+        "INSERT INTO series VALUES(1,'" +
+        key + "',4,'',0,x'0000803f',x'00000040','2026-01-01');PRAGMA user_version=1;";
     ASSERT_EQ(sqlite3_exec(raw, sql.c_str(), nullptr, nullptr, nullptr), SQLITE_OK);
     sqlite3_close(raw);
   }
@@ -255,7 +271,8 @@ TEST_F(Measuring, CalibrationLearnsStopsWhenAskedAndGoesOn) {
   ASSERT_TRUE(second);
   EXPECT_LT(second->seconds, 12);
   EXPECT_GT(places(), before) << "it goes on from what is known";
-  for (const auto& e : fs::directory_iterator(cache_folder())) EXPECT_FALSE(e.path().filename().string().starts_with("calibrate-"));
+  for (const auto& e : fs::directory_iterator(cache_folder()))
+    EXPECT_FALSE(e.path().filename().string().starts_with("calibrate-"));
 }
 
 TEST_F(Measuring, PlayingAndRenderingTeachTheLawsToo) {
@@ -268,7 +285,8 @@ TEST_F(Measuring, PlayingAndRenderingTeachTheLawsToo) {
   bool blur = false;
   for (const CostLaw& l : notebook_->laws()) blur = blur || (l.name().id == "blur" && !l.points().empty());
   EXPECT_TRUE(blur);
-  EXPECT_TRUE(notebook_->frames(frame_key(p->stages(30))).empty()) << "what a frame costs flat out is only measured";
+  EXPECT_TRUE(notebook_->frames(frame_key(p->stages(30))).empty())
+      << "what a frame costs flat out is only measured";
 }
 
 // A small one of the check that `gclk seat --self-test` makes with ten million.
@@ -276,7 +294,8 @@ TEST_F(Measuring, ALargeNotebookKeepsEverySampleAndLeavesNoFile) {
   const auto goals = notebook_goals(dir_.path(), 60'000);
   ASSERT_TRUE(goals) << goals.error().text();
   EXPECT_EQ((*goals)[0].value, 60'000);
-  for (const auto& e : fs::directory_iterator(dir_.path())) EXPECT_FALSE(e.path().filename().string().starts_with("large")) << e.path();
+  for (const auto& e : fs::directory_iterator(dir_.path()))
+    EXPECT_FALSE(e.path().filename().string().starts_with("large")) << e.path();
 }
 
 TEST_F(Measuring, AuditsAreRemembered) {

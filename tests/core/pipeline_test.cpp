@@ -144,7 +144,8 @@ TEST_F(Playing, DeliversEveryFrameOnceWithItsStages) {
   }
   EXPECT_EQ(seen.size(), 60u);
   EXPECT_EQ(std::set<Frames>(seen.begin(), seen.end()).size(), 60u);
-  EXPECT_EQ(stages, 30u * 3 + 30u * 4) << "generator, display and what lies between; a grade on the second segment";
+  EXPECT_EQ(stages, 30u * 3 + 30u * 4)
+      << "generator, display and what lies between; a grade on the second segment";
 }
 
 struct Recorder : Display {

@@ -1,12 +1,12 @@
 // The seat: profiles that are carried, volumes that are slow, full or gone, forms of cached media, advice.
-#include "desk/seats.h"
+#include "base/clock.h"
 #include "base/slow_volume.h"
+#include "desk/seats.h"
 #include "forecast/advice.h"
+#include "measure/seat_run.h"
 #include "media/compare.h"
 #include "media/convert.h"
-#include "measure/seat_run.h"
 #include "render/device.h"
-#include "base/clock.h"
 #include "support.h"
 
 namespace gc {
@@ -14,13 +14,29 @@ namespace {
 
 using test::Build;
 
-SeatProfile profile(double ms_per_mpix, const std::vector<std::string>& ids = {"one", "two", "three", "four"}) {
+SeatProfile profile(double ms_per_mpix,
+                    const std::vector<std::string>& ids = {"one", "two", "three", "four"}) {
   SeatProfile p;
-  p.name = "Test", p.processor = "A processor", p.processors = 4, p.cores = 4, p.memory_bytes = 64'000'000'000;
+  p.name = "Test", p.processor = "A processor", p.processors = 4, p.cores = 4,
+  p.memory_bytes = 64'000'000'000;
   p.memory = MemoryBandwidth{20000, 21000, 1000};
-  p.volumes.push_back({"A", "/home/somebody/shelf", "solid state", "ext4", 1000, 900, 300, 410, 5000, {{2, 500}}, 1, 2, 3, true});
+  p.volumes.push_back({"A",
+                       "/home/somebody/shelf",
+                       "solid state",
+                       "ext4",
+                       1000,
+                       900,
+                       300,
+                       410,
+                       5000,
+                       {{2, 500}},
+                       1,
+                       2,
+                       3,
+                       true});
   p.forms.push_back({"VC-3 HQX, 10 bit", 1920, 1080, 10, false, 917504, 90, 30, 4, 11, 120, 44, 0.98});
-  p.forms.push_back({"v210 uncompressed, 10 bit", 1920, 1080, 10, false, 5529600, 9, 4, 4, 100, 800, 45, 0.99});
+  p.forms.push_back(
+      {"v210 uncompressed, 10 bit", 1920, 1080, 10, false, 5529600, 9, 4, 4, 100, 800, 45, 0.99});
   for (const std::string& id : ids) {
     CostLaw law(LawName{id, id, StageKind::effect, {"Mpixel"}});
     for (const float mpix : {0.2f, 0.5f, 1.0f, 2.0f}) {
@@ -45,16 +61,16 @@ TEST(SeatProfile, IsCarriedWithoutPathsUnlessAsked) {
 
 TEST(SeatProfile, RefusesWhatItCannotBelieveAndSaysWhat) {
   const Json good = to_json(profile(10));
-  for (const auto& [where, value, word] : std::vector<std::tuple<std::string, Json, std::string>>{
-           {"/version", 99, "version 99"},
-           {"/glass_clock", "something", "does not say"},
-           {"/machine/processors", -2, "processors"},
-           {"/machine/processors", "four", "processors"},
-           {"/volumes/0/read_mb_s", -5, "read_mb_s"},
-           {"/volumes/0/read_mb_s", 1e30, "read_mb_s"},
-           {"/forms/0/bytes", 0, "bytes"},
-           {"/memory/copy_mb_s", "fast", "copy_mb_s"},
-           {"/laws/0/places/0/ms", -1, "cost"}}) {
+  for (const auto& [where, value, word] :
+       std::vector<std::tuple<std::string, Json, std::string>>{{"/version", 99, "version 99"},
+                                                               {"/glass_clock", "something", "does not say"},
+                                                               {"/machine/processors", -2, "processors"},
+                                                               {"/machine/processors", "four", "processors"},
+                                                               {"/volumes/0/read_mb_s", -5, "read_mb_s"},
+                                                               {"/volumes/0/read_mb_s", 1e30, "read_mb_s"},
+                                                               {"/forms/0/bytes", 0, "bytes"},
+                                                               {"/memory/copy_mb_s", "fast", "copy_mb_s"},
+                                                               {"/laws/0/places/0/ms", -1, "cost"}}) {
     Json bad = good;
     bad[Json::json_pointer(where)] = value;
     const auto p = profile_from_json(bad, "file.json");
@@ -103,8 +119,11 @@ class OnAnotherSeat : public testing::Test {
  protected:
   OnAnotherSeat() {
     notebook_ = *Notebook::open(dir_ / "n.sqlite");
-    program_ = Program::compile(
-        Build(1280, 720).track("V1").solid("s", 96, 0.2, 0.2, 0.2, {test::blur("b", 4), test::cdl("g", 1.2)}).done(), media_);
+    program_ = Program::compile(Build(1280, 720)
+                                    .track("V1")
+                                    .solid("s", 96, 0.2, 0.2, 0.2, {test::blur("b", 4), test::cdl("g", 1.2)})
+                                    .done(),
+                                media_);
     // This seat: every stage costs 12 ms but the blur, which costs 60.
     for (const StageRef& s : program_->stages(0)) teach(s, s.law->id == "blur" ? 60.0f : 12.0f);
   }
@@ -131,7 +150,8 @@ TEST_F(OnAnotherSeat, ATimelineIsForecastFromItsLaws) {
                  there = forecast_on(*program_, twice, {}, {0, 96}, {});
   EXPECT_GT(here.count(Verdict::spills), 0);
   EXPECT_EQ(there.count(Verdict::spills) + there.count(Verdict::wavers), 0);
-  EXPECT_NEAR(there.intervals[0].process_ms, 0.4 * here.intervals[0].process_ms, 0.06 * here.intervals[0].process_ms);
+  EXPECT_NEAR(there.intervals[0].process_ms, 0.4 * here.intervals[0].process_ms,
+              0.06 * here.intervals[0].process_ms);
 }
 
 TEST_F(OnAnotherSeat, WhatItHasNoLawOfIsTakenOverWiderAndMarked) {
@@ -163,7 +183,8 @@ TEST_F(OnAnotherSeat, AdviceSaysWhatHoldsItBackAndWhatWouldHelp) {
   EXPECT_EQ(a.binding[0].cause, Cause::processor);
   EXPECT_EQ(a.binding[0].blame.label, "Gaussian blur");
   ASSERT_FALSE(a.gains.empty());
-  EXPECT_TRUE(a.gains[0].resource == "processors" || a.gains[0].resource == "processor speed") << a.gains[0].resource;
+  EXPECT_TRUE(a.gains[0].resource == "processors" || a.gains[0].resource == "processor speed")
+      << a.gains[0].resource;
   EXPECT_LT(a.gains[0].drops, 0.2 * a.drops);
   for (const Gain& g : a.gains)
     if (g.resource == "disk") EXPECT_NEAR(g.drops, a.drops, 1 + 0.1 * a.drops) << "nothing is read here";
@@ -185,15 +206,17 @@ TEST_F(OnAnotherSeat, APoorVolumeIsNamedWithItsNumbers) {
   EXPECT_NE(all.find("volume A as VC-3 HQX"), std::string::npos);
 }
 
-// The roofline bound (Williams, Waterman and Patterson, 2009): a stage that touches every pixel once each way cannot
-// beat memory, however fast the processor.
+// The roofline bound (Williams, Waterman and Patterson, 2009): a stage that touches every pixel once each way
+// cannot beat memory, however fast the processor.
 TEST_F(OnAnotherSeat, NoProcessorBeatsTheMemoryRoof) {
   for (const StageRef& s : program_->stages(0)) {
     const double roof = memory_roof_ms(s, 2000);
     const ChangedBook fast(*notebook_, {1e6, 1, 1, 1, 1}, 2000);
-    for (const float ms : fast.stage(s).ms) EXPECT_GE(static_cast<double>(ms), std::min(roof, 12.0) * 0.999) << s.law->id;
+    for (const float ms : fast.stage(s).ms)
+      EXPECT_GE(static_cast<double>(ms), std::min(roof, 12.0) * 0.999) << s.law->id;
   }
-  EXPECT_NEAR(memory_roof_ms({StageKind::grade, {}, 0, nullptr, {2.0f}, false}, 16000), 4, 1e-6) << "64 MB at 16 GB/s";
+  EXPECT_NEAR(memory_roof_ms({StageKind::grade, {}, 0, nullptr, {2.0f}, false}, 16000), 4, 1e-6)
+      << "64 MB at 16 GB/s";
 }
 
 // Amdahl (1967): with a part that goes one frame at a time, n processors help at most 1 / ((1 − p) + p / n).
@@ -229,14 +252,16 @@ TEST(Volume, ASlowStandInIsMeasuredAsItSays) {
 }
 
 TEST(Volume, ThatFillsOrGoesAwaySaysSoAndLeavesNothing) {
-  for (const auto& [speed, word] : std::vector<std::pair<SlowVolume, std::string>>{{{500, 500, 0, 5, 0}, "full"}, {{500, 500, 0, 0, 5}, "connected"}}) {
+  for (const auto& [speed, word] : std::vector<std::pair<SlowVolume, std::string>>{
+           {{500, 500, 0, 5, 0}, "full"}, {{500, 500, 0, 0, 5}, "connected"}}) {
     test::TempFolder dir;
     ASSERT_TRUE(make_slow_volume(dir.path(), speed));
     const auto v = measure_volume(dir.path(), {64 << 20, 3, 1 << 20, false});
     ASSERT_FALSE(v);
     EXPECT_NE(v.error().text().find(word), std::string::npos) << v.error().text();
     EXPECT_EQ(v.error().fault, Fault::environment);
-    for (const auto& e : fs::directory_iterator(dir.path())) EXPECT_EQ(e.path().filename(), kSlowVolumeMarker);
+    for (const auto& e : fs::directory_iterator(dir.path()))
+      EXPECT_EQ(e.path().filename(), kSlowVolumeMarker);
   }
 }
 
@@ -269,7 +294,8 @@ TEST(Volume, MediaOnASlowOnePlayAsSlowly) {
 class Forms : public testing::TestWithParam<Form> {};
 TEST_P(Forms, AreWrittenAndReadBackNearTheOriginal) {
   test::TempFolder dir;
-  const std::string file = test::movie(dir / (std::string("m") + form_extension(GetParam())), GetParam(), 480, 272, 3, "bowl");
+  const std::string file =
+      test::movie(dir / (std::string("m") + form_extension(GetParam())), GetParam(), 480, 272, 3, "bowl");
   const auto info = probe(file);
   ASSERT_TRUE(info) << info.error().text();
   EXPECT_GE(info->bits, form_bits(GetParam())) << form_name(GetParam());
@@ -287,14 +313,19 @@ TEST(FormSizes, AreThoseOfTheStandards) {
   EXPECT_EQ(v210_frame_bytes(3840, 2160), 22118400);
   test::TempFolder dir;
   const auto size = [&](Form f, int w, int h) {
-    const std::string one = test::movie(dir / "one.mov", f, w, h, 1), three = test::movie(dir / "three.mov", f, w, h, 3);
+    const std::string one = test::movie(dir / "one.mov", f, w, h, 1),
+                      three = test::movie(dir / "three.mov", f, w, h, 3);
     return static_cast<double>(fs::file_size(three) - fs::file_size(one)) / 2;
   };
   EXPECT_NEAR(size(Form::v210, 480, 270), static_cast<double>(v210_frame_bytes(480, 270)), 64);
   // SMPTE ST 2019-1, resolution-independent profiles, confirmed by encoding.
-  for (const auto& [form, scale] : std::vector<std::pair<Form, int>>{
-           {Form::vc3_lb, kVc3Lb}, {Form::vc3_sq, kVc3Sq}, {Form::vc3_hq, kVc3Hqx}, {Form::vc3_hqx, kVc3Hqx}, {Form::vc3_444, kVc3444}})
-    EXPECT_NEAR(size(form, 640, 368), static_cast<double>(vc3_frame_bytes(640, 368, scale)), 64) << form_name(form);
+  for (const auto& [form, scale] : std::vector<std::pair<Form, int>>{{Form::vc3_lb, kVc3Lb},
+                                                                     {Form::vc3_sq, kVc3Sq},
+                                                                     {Form::vc3_hq, kVc3Hqx},
+                                                                     {Form::vc3_hqx, kVc3Hqx},
+                                                                     {Form::vc3_444, kVc3444}})
+    EXPECT_NEAR(size(form, 640, 368), static_cast<double>(vc3_frame_bytes(640, 368, scale)), 64)
+        << form_name(form);
 }
 
 TEST(FormSizes, AlphaGoesThroughTheFormThatHasIt) {
@@ -315,7 +346,8 @@ TEST(FormSizes, AlphaGoesThroughTheFormThatHasIt) {
   EXPECT_FALSE(back->opaque);
   double worst = 0;
   for (int x = 0; x < 320; ++x)
-    worst = std::max(worst, static_cast<double>(std::abs(back->row(96)[4 * x + 3] - image.row(96)[4 * x + 3])));
+    worst =
+        std::max(worst, static_cast<double>(std::abs(back->row(96)[4 * x + 3] - image.row(96)[4 * x + 3])));
   EXPECT_LT(worst, 0.01) << "alpha is kept to a few steps of ten bits";
   EXPECT_GT(psnr(image, *back), 35);
 }
@@ -323,8 +355,13 @@ TEST(FormSizes, AlphaGoesThroughTheFormThatHasIt) {
 TEST(Codecs, AreTriedOnTheTimelinesOwnFrames) {
   test::TempFolder dir;
   MediaCatalog media;
-  const ProgramPtr p = Program::compile(
-      Build(256, 144).media("m", test::movie(dir / "m.mp4", Form::h264_long_gop, 256, 144, 48), 48).track("V1").segment("s", "m", 0, 48).done(), media);
+  const ProgramPtr p =
+      Program::compile(Build(256, 144)
+                           .media("m", test::movie(dir / "m.mp4", Form::h264_long_gop, 256, 144, 48), 48)
+                           .track("V1")
+                           .segment("s", "m", 0, 48)
+                           .done(),
+                       media);
   auto notebook = *Notebook::open(dir / "n.sqlite");
   CodecOptions o;
   o.frames = 3, o.folder = dir.path();
@@ -339,7 +376,8 @@ TEST(Codecs, AreTriedOnTheTimelinesOwnFrames) {
     EXPECT_GT(f.ssim, 0.5) << f.form;
     if (f.form == form_name(Form::v210)) EXPECT_NEAR(f.bytes, 6 * 128 * 144, 1500);
   }
-  EXPECT_EQ(std::distance(fs::directory_iterator(dir.path()), {}), 2 + 2) << "the movie, the notebook and its journal; no codec file";
+  EXPECT_EQ(std::distance(fs::directory_iterator(dir.path()), {}), 2 + 2)
+      << "the movie, the notebook and its journal; no codec file";
   EXPECT_FALSE(notebook->law(*law_name("decode v210 10 bit", "", StageKind::decode, {})).points().empty())
       << "decoding taught the laws";
 }
