@@ -275,10 +275,13 @@ class Calibrator {
       static const std::vector<Raster> kSources{
           {640, 360}, {960, 540}, {1280, 720}, {1600, 900}, {1920, 1080}};
       static const std::vector<Form> kForms{Form::h264_intra, Form::vc3_hqx, Form::motion_jpeg, Form::vc3_sq};
-      Raster source = pick(rng_, kSources);
+      Raster source;
+      do source = pick(rng_, kSources);
+      while (source.mpix() > options_.most_mpix && source.width > 640);
       // Sources are often of the raster's own size.
       for (const Raster& r : kSources)
-        if (r.width == raster.width && r.height == raster.height && unit(rng_) < 0.7) source = r;
+        if (r.width == raster.width && r.height == raster.height && r.mpix() <= options_.most_mpix && unit(rng_) < 0.7)
+          source = r;
       auto path = probes_.clip(pick(rng_, kForms), source);
       if (!path) return std::unexpected(path.error());
       auto m = std::make_shared<MediaSource>();
