@@ -68,11 +68,11 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
                                  tr("Other seats")};
   const QStringList heads[kPages] = {
       {tr("Advice, the weightiest first")},
-      {tr("Form"), tr("MB a frame"), tr("Encode"), tr("Decode"), tr("PSNR"), tr("Plays from")},
+      {tr("Form"), tr("MB"), tr("Encode"), tr("Decode"), tr("PSNR"), tr("Plays from")},
       {tr("What"), tr("Measured"), tr("What it means")},
       {tr("Work"), tr("Now"), tr("Places"), tr("Error"), tr("9 in 10"), tr("Shared core")},
       {tr("Seat"), tr("Dropped"), tr("Not holding"), tr("Taken over from here")}};
-  const int wide[kPages] = {0, 5, 2, 0, 3};
+  const int wide[kPages] = {0, 0, 2, 0, 3};
   for (int i = 0; i < kPages; ++i) {
     auto* b = new QPushButton(names[i], this);
     b->setObjectName(QString("seat-page-%1").arg(i));
@@ -221,30 +221,26 @@ void SeatPanel::refresh_media() {
     QStringList where;
     for (const VolumeSpeed& v : p.volumes) {
       const FormFit fit = fit_of(f, v, fps);
-      where << (fit.margin() >= 1
-                    ? tr("%1: yes, %2×").arg(text(v.label)).arg(fit.margin(), 0, 'f', 1)
-                    : tr("%1: no, %2")
-                          .arg(text(v.label),
-                               fit.volume_margin < fit.decode_margin ? tr("volume") : tr("decoding")));
+      where << (fit.margin() >= 1 ? tr("%1 %2×").arg(text(v.label)).arg(fit.margin(), 0, 'f', 1) : tr("%1 no").arg(text(v.label)));
     }
     rows.push_back({text(f.form), number(f.bytes / 1e6, 2), number(f.encode_ms) + " ms",
                     number(f.decode_ms) + " ms", f.psnr_db >= 1000 ? tr("equal") : number(f.psnr_db) + " dB",
                     where.join("  ")});
   }
+  const std::size_t tried = rows.size();
   for (const VolumeSpeed& v : p.volumes) {
     QStringList best;
     for (const Purpose purpose : {Purpose::cutting, Purpose::colour, Purpose::delivery})
-      if (const FormCost* f = best_form(p.forms, v, fps, purpose))
-        best << tr("%1: %2").arg(purpose_name(purpose), text(f->form));
-    rows.push_back({tr("Best on %1").arg(text(v.label)),
-                    {},
-                    {},
-                    {},
-                    {},
-                    best.isEmpty() ? tr("none plays with room to spare") : best.join("; ")});
+      if (const FormCost* f = best_form(p.forms, v, fps, purpose)) best << tr("for %1 %2").arg(purpose_name(purpose), text(f->form));
+    rows.push_back({best.isEmpty() ? tr("Volume %1: nothing plays from it with room to spare.").arg(text(v.label))
+                                   : tr("Best on volume %1: %2.").arg(text(v.label), best.join("; "))});
   }
   if (rows.empty()) rows.push_back({tr("Not measured yet")});
+  QTableWidget* t = table(Page::media);
+  t->clearSpans();
   fill(Page::media, rows);
+  for (std::size_t r = tried; r < rows.size(); ++r) t->setSpan(static_cast<int>(r), 0, 1, t->columnCount());
+  t->resizeRowsToContents();
 }
 
 void SeatPanel::refresh_machine() {

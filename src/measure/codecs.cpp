@@ -181,7 +181,8 @@ const char* purpose_name(Purpose p) {
 
 const FormCost* best_form(const std::vector<FormCost>& forms, const VolumeSpeed& volume, double fps,
                           Purpose purpose, double margin) {
-  // Noise and chroma at half width bound what any of them can reach; what counts is the loss beyond that.
+  // Noise and chroma at half width bound what any of them can reach; what counts is the loss beyond that, as
+  // long as it could be seen at all.
   double reference = 0;
   for (const FormCost& f : forms)
     if (f.form == form_name(Form::v210)) reference = f.psnr_db;
@@ -192,11 +193,11 @@ const FormCost* best_form(const std::vector<FormCost>& forms, const VolumeSpeed&
     const double loss = reference - f.psnr_db;
     switch (purpose) {
       case Purpose::cutting:
-        return loss <= 6;
+        return loss <= 6 || f.psnr_db >= 44;
       case Purpose::colour:
-        return f.bits >= 10 && loss <= 3;
+        return f.bits >= 10 && (loss <= 3 || f.psnr_db >= 48);
       case Purpose::delivery:
-        return f.bits >= 10 && loss <= 1.5;
+        return f.bits >= 10 && (loss <= 1.5 || f.psnr_db >= 54);
     }
     return false;
   };

@@ -232,7 +232,7 @@ void Notebook::notice(const CostLaw& law, const Terms& terms, const std::vector<
     if (p.recent.size() >= kSure && p.terms == terms && (!before || p.at_s > before->at_s)) before = &p;
   if (!before) return;
   const MedianEstimate was = median_of(before->recent), is = median_of(ms);
-  if (was.median < 0.2 || is.median <= 0) return;  // what costs next to nothing is no news
+  if (std::max(was.median, is.median) < 2) return;  // what costs next to nothing is no news
   const double factor = is.median / was.median;
   if (factor < 1.3 && factor > 1 / 1.3) return;
   if (factor > 1 ? is.low < was.high : is.high > was.low) return;
