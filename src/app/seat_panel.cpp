@@ -221,7 +221,8 @@ void SeatPanel::refresh_media() {
     QStringList where;
     for (const VolumeSpeed& v : p.volumes) {
       const FormFit fit = fit_of(f, v, fps);
-      where << (fit.margin() >= 1 ? tr("%1 %2×").arg(text(v.label)).arg(fit.margin(), 0, 'f', 1) : tr("%1 no").arg(text(v.label)));
+      where << (fit.margin() >= 1 ? tr("%1 %2×").arg(text(v.label)).arg(fit.margin(), 0, 'f', 1)
+                                  : tr("%1 no").arg(text(v.label)));
     }
     rows.push_back({text(f.form), number(f.bytes / 1e6, 2), number(f.encode_ms) + " ms",
                     number(f.decode_ms) + " ms", f.psnr_db >= 1000 ? tr("equal") : number(f.psnr_db) + " dB",
@@ -231,9 +232,11 @@ void SeatPanel::refresh_media() {
   for (const VolumeSpeed& v : p.volumes) {
     QStringList best;
     for (const Purpose purpose : {Purpose::cutting, Purpose::colour, Purpose::delivery})
-      if (const FormCost* f = best_form(p.forms, v, fps, purpose)) best << tr("for %1 %2").arg(purpose_name(purpose), text(f->form));
-    rows.push_back({best.isEmpty() ? tr("Volume %1: nothing plays from it with room to spare.").arg(text(v.label))
-                                   : tr("Best on volume %1: %2.").arg(text(v.label), best.join("; "))});
+      if (const FormCost* f = best_form(p.forms, v, fps, purpose))
+        best << tr("for %1 %2").arg(purpose_name(purpose), text(f->form));
+    rows.push_back({best.isEmpty()
+                        ? tr("Volume %1: nothing plays from it with room to spare.").arg(text(v.label))
+                        : tr("Best on volume %1: %2.").arg(text(v.label), best.join("; "))});
   }
   if (rows.empty()) rows.push_back({tr("Not measured yet")});
   QTableWidget* t = table(Page::media);

@@ -29,10 +29,6 @@ class SeatPanel : public QWidget {
   void hideEvent(QHideEvent*) override;
 
  private:
-  struct Cell {
-    QString text;
-    bool strong = false;
-  };
   void refresh();
   void refresh_advice();
   void refresh_media();

@@ -17,7 +17,7 @@ namespace gc {
 namespace {
 
 struct SeatArguments {
-  bool full = false, quick = false, self_test = false, paths = false, network = false, another = false;
+  bool full = false, quick = false, self_test = false, paths = false, network = false;
   std::vector<std::string> volumes, others;
   std::string save, name, first, second, slow;
   double seconds = 60, read_mb_s = 95, write_mb_s = 60, latency_ms = 2;

@@ -22,12 +22,6 @@ const LawName* law_name(const std::string& id, const std::string& label, StageKi
   return &names().try_emplace(id, LawName{id, label, kind, std::move(terms)}).first->second;
 }
 
-const LawName* find_law_name(const std::string& id) {
-  const std::lock_guard lock(names_mutex);
-  const auto it = names().find(id);
-  return it == names().end() ? nullptr : &it->second;
-}
-
 const char* stage_name(StageKind kind) { return kNames[static_cast<std::size_t>(kind)]; }
 
 StageKind stage_named(const std::string& name) {

@@ -43,8 +43,6 @@ struct LawName {
 /// The one of this id. Later calls with the same id get what the first one made.
 const LawName* law_name(const std::string& id, const std::string& label, StageKind kind,
                         std::vector<std::string> terms);
-/// Null for an id that nothing has named yet.
-const LawName* find_law_name(const std::string& id);
 
 /// One timed step of one frame. `key` names what the cost depends on, so that equal work shares its samples.
 struct StageSample {

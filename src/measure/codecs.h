@@ -32,8 +32,8 @@ Result<CodecReport> measure_codecs(
     const std::function<bool(const std::string& form, double share)>& progress);
 
 /// What to keep media in: the most economical form that plays from the volume with `margin` to spare and
-/// loses little enough against uncompressed media: 6 dB for cutting; for colour decisions 3 dB and at least
-/// 10 bits; for a delivery 1.5 dB and at least 10 bits. Null when none is.
+/// loses little enough against uncompressed media: 6 dB for cutting (or 44 dB in all); for colour decisions 3
+/// dB (or 48) and at least 10 bits; for a delivery 1.5 dB (or 54) and at least 10 bits. Null when none is.
 enum class Purpose { cutting, colour, delivery };
 const char* purpose_name(Purpose p);
 const FormCost* best_form(const std::vector<FormCost>& forms, const VolumeSpeed& volume, double fps,

@@ -436,7 +436,8 @@ Result<CostLaw> CostLaw::from_json(const Json& json) {
 CostLaw CostLaw::scaled(double factor) const {
   CostLaw law = *this;
   for (LawPoint& p : law.points_)
-    for (float& v : p.recent) v *= static_cast<float>(factor);
+    for (std::vector<float>* values : {&p.recent, &p.others})
+      for (float& v : *values) v *= static_cast<float>(factor);
   law.stale_ = true;
   return law;
 }
