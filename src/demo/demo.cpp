@@ -1,7 +1,5 @@
 #include "demo/demo.h"
 
-#include "base/slow_volume.h"
-
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -10,6 +8,7 @@
 #include <thread>
 
 #include "base/clock.h"
+#include "base/slow_volume.h"
 #include "demo/reel.h"
 #include "forecast/forecast.h"
 #include "measure/measure.h"
@@ -438,7 +437,8 @@ Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options,
   const TimelinePtr timeline = builder.build();
   DemoReport report;
   // A drive to be warned of: cached media on it would not play. `gclk seat --volume` finds it out.
-  if (auto r = make_slow_volume(folder / "slow-drive", {12, 10, 3, 0, 0}); !r) return std::unexpected(r.error());
+  if (auto r = make_slow_volume(folder / "slow-drive", {12, 10, 3, 0, 0}); !r)
+    return std::unexpected(r.error());
   report.timeline = folder / "the-kiln-year.otio";
   if (auto r = save_timeline(*timeline, report.timeline); !r) return std::unexpected(r.error());
   const fs::path lut = folder / "media" / "kiln-warm.cube";

@@ -70,9 +70,9 @@ const EffectType& cost_card_effect() {
                  false,
                  make_instance<Card, cost_card_effect>};
     t.processor_only = "it stands for another program's effect; its time is spent where the card says";
-    t.growth = {{"ms as told"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+    t.growth = {{"ms as told"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const double own = param(e, p, "width") * param(e, p, "height") / 1e6;
-                  t[1] = static_cast<float>(param(e, p, "ms") * at.mpix / own);
+                  out[1] = static_cast<float>(param(e, p, "ms") * at.mpix / own);
                 }};
     t.by_wall = true;
     t.family = "card";

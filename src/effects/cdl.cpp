@@ -64,10 +64,10 @@ const EffectType& cdl_effect() {
   static const EffectType type = [] {
     EffectType t{"cdl", "CDL grade", StageKind::grade, cdl_params(), false, make_instance<Cdl, cdl_effect>};
     t.growth = {{"Mpixel × powers", "Mpixel saturated"},
-                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const CdlValues v = cdl_values(e, p);
-                  for (const float power : v.power) t[1] += static_cast<float>(power != 1 ? at.mpix : 0);
-                  t[2] = static_cast<float>(v.saturation != 1 ? at.mpix : 0);
+                  for (const float power : v.power) out[1] += static_cast<float>(power != 1 ? at.mpix : 0);
+                  out[2] = static_cast<float>(v.saturation != 1 ? at.mpix : 0);
                 }};
     t.point = t.accelerator = true;
     t.tolerance = 1e-4;

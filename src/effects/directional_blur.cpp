@@ -65,14 +65,14 @@ const EffectType& directional_blur_effect() {
         make_instance<DirectionalBlur, directional_blur_effect>};
     t.accelerator = true;
     t.growth = {{"Mpixel × taps", "Mpixel of transforms"},
-                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const double length = param(e, p, "length");
                   const int side = 2 * static_cast<int>(std::ceil(length / 2)) + 1;
                   const double angle = param(e, p, "angle") * std::numbers::pi / 180;
                   // A line across the grid touches about two taps for each step along its longer side.
                   const double taps =
                       2 * length * std::max(std::abs(std::cos(angle)), std::abs(std::sin(angle))) + 1;
-                  filter_terms(at, taps, side, t, 1);
+                  filter_terms(at, taps, side, out, 1);
                 }};
     t.tolerance = 1e-4;
     t.family = "detail";

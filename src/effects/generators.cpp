@@ -280,8 +280,8 @@ const EffectType& noise_generator() {
                               false,
                               make_instance<FractalNoise, noise_generator>},
                              1e-3);
-    t.growth = {{"Mpixel × octaves"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-                  t[1] = static_cast<float>(at.mpix * std::round(param(e, p, "octaves")));
+    t.growth = {{"Mpixel × octaves"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
+                  out[1] = static_cast<float>(at.mpix * std::round(param(e, p, "octaves")));
                 }};
     t.moving = true;
     return t;
@@ -305,10 +305,10 @@ const EffectType& particles_generator() {
                  true,
                  make_instance<Particles, particles_generator>};
     t.growth = {{"1000 particles", "1000 particles × size²"},
-                [](const EffectType& e, const Json& p, const WorkSize&, Terms& t) {
+                [](const EffectType& e, const Json& p, const WorkSize&, Terms& out) {
                   const double count = param(e, p, "count") / 1000, size = param(e, p, "size");
-                  t[1] = static_cast<float>(count),
-                  t[2] = static_cast<float>(count * (size + 0.5) * (size + 0.5));
+                  out[1] = static_cast<float>(count),
+                  out[2] = static_cast<float>(count * (size + 0.5) * (size + 0.5));
                 }};
     t.moving = t.whole = true;
     t.processor_only = "particles add up in one picture, which needs an order that kernels do not keep";

@@ -92,9 +92,9 @@ const EffectType& glow_effect() {
     t.accelerator = true;
     t.growth = {
         {"Mpixel × taps", "Mpixel × taps × doublings beyond the cache"},
-        [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+        [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
           const double sigma = std::max(0.3, param(e, p, "sigma") / 2);
-          separable_terms({at.width / 2, at.height / 2, at.mpix}, 2 * gaussian_reach(sigma) + 1, t, 1);
+          separable_terms({at.width / 2, at.height / 2, at.mpix}, 2 * gaussian_reach(sigma) + 1, out, 1);
         }};
     t.tolerance = 1e-3;
     t.family = "detail";

@@ -156,10 +156,10 @@ const EffectType& defocus_effect() {
                  make_instance<Defocus, defocus_effect>};
     t.accelerator = true;
     t.growth = {{"Mpixel × taps", "Mpixel of transforms"},
-                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const double r = param(e, p, "radius");
                   filter_terms(at, std::numbers::pi * (r + 0.5) * (r + 0.5),
-                               2 * static_cast<int>(std::ceil(r)) + 1, t, 1);
+                               2 * static_cast<int>(std::ceil(r)) + 1, out, 1);
                 }};
     t.tolerance = 1e-3;
     t.family = "detail";

@@ -150,13 +150,13 @@ const EffectType& secondary_effect() {
   static const EffectType type = [] {
     EffectType t{"secondary", "Secondary", StageKind::grade, secondary_params(), false, make_secondary};
     t.growth = {{"Mpixel keyed", "Mpixel × taps of the clean-up", "Mpixel in a window"},
-                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const bool key = param(e, p, "use_key") >= 0.5, window = param(e, p, "use_window") >= 0.5;
                   const double clean = key ? param(e, p, "clean_up") : 0;
-                  t[1] = static_cast<float>(key ? at.mpix : 0);
-                  t[2] = static_cast<float>(clean > 0.05 ? at.mpix * (2 * gaussian_reach(clean) + 9)
-                                                         : 0);  // the median is about 8 taps
-                  t[3] = static_cast<float>(window ? at.mpix : 0);
+                  out[1] = static_cast<float>(key ? at.mpix : 0);
+                  out[2] = static_cast<float>(clean > 0.05 ? at.mpix * (2 * gaussian_reach(clean) + 9)
+                                                           : 0);  // the median is about 8 taps
+                  out[3] = static_cast<float>(window ? at.mpix : 0);
                 }};
     t.processor_only = "the median of the key's clean-up is not in OpenCV's OpenCL path for floats";
     t.family = "grade";

@@ -53,8 +53,8 @@ const EffectType& sharpen_effect() {
                  make_instance<Sharpen, sharpen_effect>};
     t.accelerator = true;
     t.growth = {{"Mpixel × taps", "Mpixel × taps × doublings beyond the cache"},
-                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-                  separable_terms(at, 2 * gaussian_reach(param(e, p, "sigma")) + 1, t, 1);
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
+                  separable_terms(at, 2 * gaussian_reach(param(e, p, "sigma")) + 1, out, 1);
                 }};
     t.tolerance = 1e-4;
     t.family = "detail";

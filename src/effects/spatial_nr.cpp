@@ -110,9 +110,9 @@ const EffectType& spatial_nr_effect() {
                  false,
                  make_instance<SpatialNr, spatial_nr_effect>};
     t.accelerator = true;
-    t.growth = {{"Mpixel × taps"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+    t.growth = {{"Mpixel × taps"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const double r = std::round(param(e, p, "radius"));
-                  t[1] = static_cast<float>(at.mpix * std::numbers::pi * r * r);
+                  out[1] = static_cast<float>(at.mpix * std::numbers::pi * r * r);
                 }};
     t.tolerance = 2e-3;
     t.family = "repair";
@@ -130,10 +130,10 @@ const EffectType& strong_nr_effect() {
                  false,
                  make_instance<StrongNr, strong_nr_effect>};
     t.growth = {{"Mpixel × searched places", "Mpixel × search side"},
-                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const double side = 2 * std::round(param(e, p, "search")) + 1;
-                  t[1] = static_cast<float>(at.mpix * side * side);
-                  t[2] = static_cast<float>(at.mpix * side);
+                  out[1] = static_cast<float>(at.mpix * side * side);
+                  out[2] = static_cast<float>(at.mpix * side);
                 }};
     t.processor_only = "at 16 bits OpenCV's non-local means runs on the processor only";
     t.family = "repair";

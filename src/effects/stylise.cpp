@@ -135,13 +135,13 @@ const EffectType& stylise_effect() {
                  make_instance<Stylise, stylise_effect>};
     t.accelerator = true;
     t.growth = {{"Mpixel × passes × taps", "Mpixel of transforms × passes", "Mpixel × passes"},
-                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const double r = std::round(param(e, p, "radius")),
                                passes = std::round(param(e, p, "passes"));
                   // A sector's soft edges make it three eighths of the disc.
-                  filter_terms(at, 3.0 / 8 * std::numbers::pi * r * r, 2 * static_cast<int>(r) + 1, t, 1);
-                  t[1] *= static_cast<float>(passes), t[2] *= static_cast<float>(passes);
-                  t[3] = static_cast<float>(at.mpix * passes);
+                  filter_terms(at, 3.0 / 8 * std::numbers::pi * r * r, 2 * static_cast<int>(r) + 1, out, 1);
+                  out[1] *= static_cast<float>(passes), out[2] *= static_cast<float>(passes);
+                  out[3] = static_cast<float>(at.mpix * passes);
                 }};
     t.tolerance = 2e-2;  // where two sectors vary alike, rounding decides between their means
     t.family = "detail";

@@ -237,26 +237,26 @@ const EffectType& temporal_nr_effect() {
               make_instance<TemporalNr, temporal_nr_effect>},
              kWindowStays,
              {{"Mpixel × neighbours", "Mpixel of motion search"},
-              [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+              [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                 const double n = 2 * std::round(param(e, p, "frames"));
-                t[1] = static_cast<float>(at.mpix * n);
-                t[2] = static_cast<float>(searched(at) * n);
+                out[1] = static_cast<float>(at.mpix * n);
+                out[2] = static_cast<float>(searched(at) * n);
               }});
   return type;
 }
 
 const EffectType& deflicker_effect() {
-  static const EffectType type =
-      repair({"deflicker",
-              "Deflicker",
-              StageKind::repair,
-              {{"frames", "Frames each side", "frames", 1, 5, 3, 1, true}, {"amount", "Amount", "", 0, 1, 1}},
-              false,
-              make_instance<Deflicker, deflicker_effect>},
-             kWindowStays,
-             {{"Mpixel × neighbours"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
-                t[1] = static_cast<float>(at.mpix * (2 * std::round(param(e, p, "frames")) + 1));
-              }});
+  static const EffectType type = repair(
+      {"deflicker",
+       "Deflicker",
+       StageKind::repair,
+       {{"frames", "Frames each side", "frames", 1, 5, 3, 1, true}, {"amount", "Amount", "", 0, 1, 1}},
+       false,
+       make_instance<Deflicker, deflicker_effect>},
+      kWindowStays,
+      {{"Mpixel × neighbours"}, [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
+         out[1] = static_cast<float>(at.mpix * (2 * std::round(param(e, p, "frames")) + 1));
+       }});
   return type;
 }
 

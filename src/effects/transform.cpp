@@ -102,7 +102,7 @@ const EffectType& transform_effect() {
                  make_instance<Transform, transform_effect>};
     t.accelerator = t.whole = true;
     t.growth = {{"Mpixel placed", "Mpixel warped", "Mpixel of a warped layer", "Mpixel faded"},
-                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& t) {
+                [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   // Upright and all inside the raster, only the layer's own pixels are made; else the whole
                   // raster is warped.
                   const double s = param(e, p, "scale");
@@ -113,9 +113,9 @@ const EffectType& transform_effect() {
                   const bool upright = param(e, p, "rotation") == 0 &&
                                        text_or(p, "filter", "area") == "area" && inside("x", "anchor_x") &&
                                        inside("y", "anchor_y");
-                  t[upright ? 1 : 2] = static_cast<float>(upright ? at.mpix * s * s : at.mpix);
-                  t[3] = static_cast<float>(upright ? 0 : at.mpix * std::min(1.0, s * s));
-                  t[4] = static_cast<float>(param(e, p, "opacity") != 1 ? at.mpix : 0);
+                  out[upright ? 1 : 2] = static_cast<float>(upright ? at.mpix * s * s : at.mpix);
+                  out[3] = static_cast<float>(upright ? 0 : at.mpix * std::min(1.0, s * s));
+                  out[4] = static_cast<float>(param(e, p, "opacity") != 1 ? at.mpix : 0);
                 }};
     t.tolerance = 4e-2;  // the processor's warp has fixed-point weights of 1/32 pixel
     t.family = "detail";

@@ -280,7 +280,8 @@ class Calibrator {
       while (source.mpix() > options_.most_mpix && source.width > 640);
       // Sources are often of the raster's own size.
       for (const Raster& r : kSources)
-        if (r.width == raster.width && r.height == raster.height && r.mpix() <= options_.most_mpix && unit(rng_) < 0.7)
+        if (r.width == raster.width && r.height == raster.height && r.mpix() <= options_.most_mpix &&
+            unit(rng_) < 0.7)
           source = r;
       auto path = probes_.clip(pick(rng_, kForms), source);
       if (!path) return std::unexpected(path.error());

@@ -108,7 +108,7 @@ Volume volume_of(const fs::path& path) {
         mount.size() >= best.mount.size())
       best.mount = mount, best.file_system = type;
   }
-  if (best.mount.empty()) best.mount = "/";  // a changed root does not list itself
+  if (best.mount.empty()) best.mount = std::string(1, '/');  // a changed root does not list itself
   struct statvfs s {};
   if (::statvfs(existing.c_str(), &s) == 0) {
     best.bytes = static_cast<std::uint64_t>(s.f_blocks) * s.f_frsize;
