@@ -266,6 +266,12 @@ void SeatPanel::refresh_machine() {
     rows.push_back(
         {tr("All at once"), percent(p.endurance->side_by_side),
          tr("of what %1 times one processor would do; less means that they share cores").arg(p.processors)});
+  for (const Contention& c : p.contention)
+    rows.push_back({c.work == "computes" ? tr("Computing, side by side") : tr("Copying, side by side"),
+                    tr("%1 times as long").arg(c.same(), 0, 'f', 2),
+                    tr("as alone (%1 ms a frame); beside the other sort %2 times")
+                        .arg(c.alone_ms, 0, 'f', 1)
+                        .arg(c.other(), 0, 'f', 2)});
   rows.push_back({tr("Other programs"), percent(p.others + p.stolen),
                   tr("of the processors while nothing was measured")});
   rows.push_back(

@@ -83,6 +83,7 @@ void Session::measure_seat(bool full) {
   o.volumes = {stores_.shelf->folder()};
   // And those that were measured before, as long as they are there.
   std::error_code e;
+  if (profile_) o.known_volumes = profile_->volumes;
   if (profile_)
     for (const VolumeSpeed& v : profile_->volumes)
       if (!v.folder.empty() && fs::exists(v.folder, e) && !fs::equivalent(v.folder, o.volumes.front(), e))
@@ -554,7 +555,7 @@ PlayState Session::play_state() const {
   return play_state_;
 }
 
-void Session::present(Frames frame, ScreenImage&& screen) {
+bool Session::present(Frames frame, ScreenImage&& screen, double) {
   QImage image = to_image(std::move(screen));
   bool waiting = false;
   {
@@ -564,7 +565,7 @@ void Session::present(Frames frame, ScreenImage&& screen) {
     pending_frame_ = frame;
   }
   // Never more than one picture on its way: a slow screen skips, it does not lag.
-  if (waiting) return;
+  if (waiting) return true;
   post([this] {
     std::optional<QImage> now;
     Frames at = 0;
@@ -575,6 +576,7 @@ void Session::present(Frames frame, ScreenImage&& screen) {
     }
     if (now) emit picture(*now, at, true, StillKind::sharp);
   });
+  return true;
 }
 
 void Session::show_frame(Frames frame) {

@@ -140,7 +140,7 @@ class Session : public QObject, private Display {
   void play_ended();
 
  private:
-  void present(Frames frame, ScreenImage&& picture) override;
+  bool present(Frames frame, ScreenImage&& picture, double at_ms) override;
   void post(std::function<void()> on_interface_thread);
   void still_loop();
   void make_still(const ProgramPtr& program, Frames frame, LookOptions look, const View& view);

@@ -135,7 +135,7 @@ void Stations::refresh_playout() {
     if (!l.dropped) continue;
     const CompiledSegment* s = main_segment(*d.view.played, l.frame);
     rows.push_back({{text(timecode(d.view.timeline->start + l.frame, playout->rate)),
-                     l.done_ms < 0 || l.late_ms <= 0 ? tr("not started: could not arrive")
+                     !l.made || l.late_ms <= 0 ? tr("not started: could not arrive")
                                                      : tr("%1 ms").arg(l.late_ms, 0, 'f', 0),
                      cause_name(l.cause), s ? text(s->segment->name) : QString()},
                     l.frame,

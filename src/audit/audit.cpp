@@ -18,13 +18,27 @@ Frames overlap(FrameRange a, FrameRange b) {
 /// recovered.
 bool matches(FrameRange a, FrameRange b) { return 2 * overlap(a, b) >= std::min(a.length(), b.length()); }
 
-int found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those) {
+}  // namespace
+
+int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those) {
   return static_cast<int>(std::count_if(these.begin(), these.end(), [&](FrameRange a) {
     return std::any_of(in_those.begin(), in_those.end(), [&](FrameRange b) { return matches(a, b); });
   }));
 }
 
-}  // namespace
+void note_disturbance(const Playout& p, Notebook& notebook) {
+  Disturbance d;
+  double busy = 0;
+  for (const FrameLog& f : p.log) {
+    if (!f.made) continue;
+    busy += f.fetched_ms - f.fetch_began_ms + f.process_ms() - f.outside_ms;
+    if (f.outside_ms > kLeastOutsideMs) d.ms.push_back(static_cast<float>(f.outside_ms));
+  }
+  // A few frames say nothing of how often.
+  if (busy < 2000) return;
+  d.per_busy_ms = static_cast<double>(d.ms.size()) / busy;
+  notebook.add_disturbance(d);
+}
 
 Audit audit(const Forecast& f, const Playout& p) {
   Audit a;
@@ -36,8 +50,8 @@ Audit audit(const Forecast& f, const Playout& p) {
   for (const FrameLog& l : p.log)
     if (l.cause == Cause::outside) missed[static_cast<std::size_t>(l.frame - p.range.in)] = 0;
   a.spans_observed = missed_runs(missed, p.range.in, p.rate);
-  a.matched_forecast = found(a.spans_forecast, a.spans_observed);
-  a.matched_observed = found(a.spans_observed, a.spans_forecast);
+  a.matched_forecast = spans_found(a.spans_forecast, a.spans_observed);
+  a.matched_observed = spans_found(a.spans_observed, a.spans_forecast);
   if (!a.spans_forecast.empty())
     a.span_precision = static_cast<double>(a.matched_forecast) / static_cast<double>(a.spans_forecast.size());
   if (!a.spans_observed.empty())
@@ -50,9 +64,9 @@ Audit audit(const Forecast& f, const Playout& p) {
         fmt::format("{} to {}: {}", timecode(r.in, p.rate), timecode(r.out, p.rate), what));
   };
   for (const FrameRange& r : a.spans_forecast)
-    if (found({r}, a.spans_observed) == 0) tell(r, "called to drop, and played.");
+    if (spans_found({r}, a.spans_observed) == 0) tell(r, "called to drop, and played.");
   for (const FrameRange& r : a.spans_observed)
-    if (found({r}, a.spans_forecast) == 0) tell(r, "dropped, and was not called.");
+    if (spans_found({r}, a.spans_forecast) == 0) tell(r, "dropped, and was not called.");
   a.sentence = fmt::format(
       "Forecast {:.0f} dropped frame{} ({:.0f} to {:.0f}), observed {}{}; {} of {} spans called were right, "
       "{} of {} observed were called.",

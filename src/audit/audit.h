@@ -19,6 +19,12 @@ struct Audit {
 /// an observed span is found in the same way.
 Audit audit(const Forecast& forecast, const Playout& playout);
 
+/// How many of `these` have half of themselves, or of one of `those`, in common with it.
+int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those);
+
+/// Remembers how often and for how long the outside held frames of this playout up.
+void note_disturbance(const Playout& playout, Notebook& notebook);
+
 /// Brier score (Brier, 1950): mean squared difference of probability and outcome (0 or 1).
 double brier(const std::vector<double>& probability, const std::vector<int>& outcome);
 

@@ -12,6 +12,7 @@
 #include "cli/common.h"
 #include "cli/job.h"
 #include "cli/pictures.h"
+#include "cli/playout.h"
 #include "cli/print.h"
 #include "cli/seat.h"
 #include "cli/table.h"
@@ -146,46 +147,6 @@ int cmd_run(const Common& c) {
   return report->cancelled ? 4 : 0;
 }
 
-int cmd_playout(const Common& c, bool every_frame) {
-  auto o = open(c);
-  if (!o) return fail(o.error(), c.json);
-  NullDisplay display;
-  const Playout p = play(o->view.played, o->stores.shelf.get(), o->range,
-                         o->stores.play_options(every_frame ? PlayMode::every_frame : PlayMode::on_the_clock),
-                         display, interrupted, [](const PlayState& s) {
-                           if (s.frame % 12 == 0)
-                             show_progress(fmt::format("Frame {}, {} dropped, {:.1f} frames a second",
-                                                       s.frame, s.dropped, s.rate));
-                         });
-  end_progress();
-  if (c.json) put(to_json(p));
-  else print(p, o->view);
-  return p.stopped ? 4 : 0;
-}
-
-int cmd_audit(const Common& c) {
-  auto o = open(c);
-  if (!o) return fail(o.error(), c.json);
-  if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range,
-                              o->stores.forecast_options());
-  NullDisplay display;
-  const Playout p = play(o->view.played, o->stores.shelf.get(), o->range,
-                         o->stores.play_options(PlayMode::on_the_clock), display, interrupted);
-  if (p.stopped) return 4;
-  const Audit a = audit(f, p);
-  remember(a, o->view, *o->stores.notebook);
-  if (c.json) {
-    put(to_json(a, f, p));
-  } else {
-    print(f, o->view);
-    print(p, o->view);
-    print(a);
-    fmt::print("  {}\n", track_record(*o->stores.notebook));
-  }
-  return 0;
-}
-
 int cmd_gate(const Common& c) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
@@ -288,7 +249,7 @@ int main(int argc, char** argv) {
 
   std::string folder, segment, effect, param, value, other_seat;
   DemoOptions demo;
-  bool job = false, again = false, lift = false, every = false, holds = false;
+  bool job = false, again = false, lift = false, holds = false;
   double seconds = 20;
 
   CLI::App* s =
@@ -320,12 +281,6 @@ int main(int argc, char** argv) {
   with_range(add("run", "Carry out the plan, or pre-render a range", "gclk run cut.otio"))->callback([&] {
     code = cmd_run(c);
   });
-  s = with_range(add("playout", "Play against the real clock without a window; log missed frames",
-                     "gclk playout cut.otio --range 0-240"));
-  s->add_flag("--every-frame", every, "Drop nothing; take longer");
-  s->callback([&] { code = cmd_playout(c, every); });
-  with_range(add("audit", "Forecast, play, and hold one against the other", "gclk audit cut.otio --json"))
-      ->callback([&] { code = cmd_audit(c); });
   add("gate", "Say whether the timeline may be delivered", "gclk gate cut.otio")->callback([&] {
     code = cmd_gate(c);
   });
@@ -342,6 +297,7 @@ int main(int argc, char** argv) {
   s->add_option("value", value, "Its value, as JSON")->required();
   s->callback([&] { code = cmd_set(c, segment, effect, param, value); });
   add_picture_commands(app, c, code);
+  add_playout_commands(app, c, code, interrupted);
   add_seat_commands(app, c, code, interrupted);
 
   try {

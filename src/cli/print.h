@@ -1,6 +1,7 @@
 // Results as text for people; the same results as JSON are in desk/report.h.
 #pragma once
 #include "desk/report.h"
+#include "measure/self_test.h"
 
 namespace gc {
 
@@ -12,5 +13,8 @@ void print(const Playout& p, const View& v);
 void print(const Audit& a);
 void print(const Gate& g, const View& v);
 void print(const Seat& s);
+
+/// Each figure with its goal and whether it is met.
+void print(const std::vector<Goal>& goals);
 
 }  // namespace gc

@@ -92,6 +92,11 @@ void print_profile(const SeatProfile& p) {
         "their number\n",
         p.endurance->ratio() * 100, p.endurance->seconds, p.endurance->shared * 100,
         p.endurance->side_by_side * 100);
+  for (const Contention& c : p.contention)
+    fmt::print(
+        "  a frame that {}: {:.1f} ms alone; {:.2f} times that beside its like, {:.2f} times beside the other "
+        "sort\n",
+        c.work, c.alone_ms, c.same(), c.other());
   if (p.accelerator)
     fmt::print("  accelerator {}: {:.1f} GB/s there, {:.1f} GB/s back\n", p.accelerator->name,
                p.accelerator->up_mb_s / 1e3, p.accelerator->down_mb_s / 1e3);
@@ -115,6 +120,7 @@ SeatRunOptions run_options(const SeatArguments& a, const Stores& s) {
   o.network = a.network, o.seed = a.seed;
   for (const std::string& v : a.volumes) o.volumes.emplace_back(v);
   if (o.volumes.empty()) o.volumes.push_back(s.shelf->folder());
+  o.known_volumes = known_profile(s).volumes;
   return o;
 }
 
@@ -125,14 +131,7 @@ int print_goals(const std::vector<Goal>& goals, bool json, const Json& more) {
     j["goals"] = to_json(goals), j["met"] = all;
     put(j);
   } else {
-    Table t({"Figure", "Measured", "Goal", "Met"});
-    for (const Goal& g : goals)
-      t.row({g.name, fmt::format("{:.3g} {}", g.value, g.unit),
-             g.least > 0 && g.most < 1e17 ? fmt::format("{:.0f} to {:.0f}", g.least, g.most)
-             : g.least > 0                ? fmt::format("{:.0f} or more", g.least)
-                                          : fmt::format("{:.0f} or less", g.most),
-             g.met() ? "yes" : "no"});
-    fmt::print("{}", t.text());
+    print(goals);
   }
   return all ? 0 : 1;
 }

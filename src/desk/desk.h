@@ -30,7 +30,9 @@ struct Stores {
   ForecastOptions forecast_options() const;
   PlanOptions plan_options() const { return {forecast_options(), 0.5}; }
   PlayOptions play_options(PlayMode mode) const {
-    return {mode, options.workers, options.horizon, false, notebook};
+    PlayOptions o;
+    o.mode = mode, o.workers = options.workers, o.horizon = options.horizon, o.notebook = notebook;
+    return o;
   }
   MeasureOptions measure_options(double seconds, bool again) const {
     return {seconds, 0.05, options.workers, again};

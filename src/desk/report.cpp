@@ -107,7 +107,7 @@ Json to_json(const Playout& p) {
     if (l.dropped)
       drops.push_back({{"frame", l.frame},
                        {"late_ms", l.late_ms},
-                       {"started", l.done_ms >= 0},
+                       {"started", l.made},
                        {"cause", cause_name(l.cause)}});
   }
   for (const SegmentPlay& s : p.segments)

@@ -1,6 +1,7 @@
 #include "desk/settings.h"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <cstdio>
 
@@ -16,6 +17,16 @@ Result<void> from_words(const std::string& value, const char* off, const char* o
   if (value != off && value != on)
     return usage(fmt::format("'{}' is no such choice", value), fmt::format("Give {} or {}.", off, on));
   into = value == on;
+  return {};
+}
+
+Result<void> from_number(const std::string& value, const char* what, const char* unit, double least,
+                         double most, double& into) {
+  char* end = nullptr;
+  const double v = std::strtod(value.c_str(), &end);
+  if (end == value.c_str() || *end || !(v >= least && v <= most))
+    return usage(fmt::format("'{}' is no {}", value, what), fmt::format("Give {}, {} to {}.", unit, least, most));
+  into = v;
   return {};
 }
 
@@ -38,7 +49,10 @@ Json to_json(const Settings& s) {
           {"region",
            s.region ? fmt::format("{},{},{},{}", s.region->x, s.region->y, s.region->width, s.region->height)
                     : "none"},
-          {"memory_left_gb", s.memory_left_gb}};
+          {"memory_left_gb", s.memory_left_gb},
+          {"preroll_s", s.preroll_s},
+          {"postroll_s", s.postroll_s},
+          {"muted_warnings", fmt::format("{}", fmt::join(s.muted, ","))}};
 }
 
 Result<void> set_setting(Settings& s, const std::string& name, const std::string& value) {
@@ -71,16 +85,22 @@ Result<void> set_setting(Settings& s, const std::string& name, const std::string
                    "Give none, or X,Y,WIDTH,HEIGHT in pixels of the raster.");
     return {};
   }
-  if (name == "memory_left_gb") {
-    char* end = nullptr;
-    const double gb = std::strtod(value.c_str(), &end);
-    if (end == value.c_str() || *end || !(gb >= 0.5 && gb <= 1024))
-      return usage(fmt::format("'{}' is no amount of memory", value), "Give gigabytes, 0.5 to 1024.");
-    s.memory_left_gb = gb;
+  if (name == "memory_left_gb")
+    return from_number(value, "amount of memory", "gigabytes", 0.5, 1024, s.memory_left_gb);
+  if (name == "preroll_s") return from_number(value, "length", "seconds", 0, 60, s.preroll_s);
+  if (name == "postroll_s") return from_number(value, "length", "seconds", 0, 60, s.postroll_s);
+  if (name == "muted_warnings") {
+    s.muted.clear();
+    for (std::size_t at = 0; at < value.size();) {
+      const std::size_t end = std::min(value.find(',', at), value.size());
+      s.muted.push_back(value.substr(at, end - at));
+      at = end + 1;
+    }
     return {};
   }
   return usage(fmt::format("there is no setting '{}'", name),
-               "Give playback, rendering, precision, scaling, scale, region or memory_left_gb.");
+               "Give playback, rendering, precision, scaling, scale, region, memory_left_gb, preroll_s, "
+               "postroll_s or muted_warnings.");
 }
 
 Settings load_settings(const fs::path& file) {
@@ -94,8 +114,8 @@ Settings load_settings(const fs::path& file) {
     return s;
   }
   for (const auto& [name, value] : json->items()) {
-    const std::string word = value.is_string() ? value.get<std::string>() : value.dump();
-    if (auto r = set_setting(s, name, word); !r) spdlog::warn("{}: {}", file.string(), r.error().text());
+    const std::string said = value.is_string() ? value.get<std::string>() : value.dump();
+    if (auto r = set_setting(s, name, said); !r) spdlog::warn("{}: {}", file.string(), r.error().text());
   }
   return s;
 }

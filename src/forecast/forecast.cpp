@@ -5,6 +5,7 @@
 #include <set>
 
 #include "base/clock.h"
+#include "effects/registry.h"
 
 namespace gc {
 namespace {
@@ -148,7 +149,8 @@ class Pools {
       const bool estimated = costs.origin != Origin::measured;
       const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
       e.stages.push_back(
-          {s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated});
+          {s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated,
+                          s.by_wall && !(s.law && s.law->id == cost_card_effect().id)});
       samples.push_back(std::move(values));
     }
     if (pool.frames.size() < 4) {
@@ -204,6 +206,7 @@ Model build(const Program& program, const CostBook& book, const std::vector<Run>
     before = &run;
   }
   model.mood = mood_of(model.pools);
+  if (options.outside) model.lately = book.lately();
   return model;
 }
 
@@ -243,17 +246,12 @@ double percentile(std::vector<double> values, double share) {
 
 /// Drops of each trial within frames [in, out) of the range.
 std::vector<double> drops_within(const Trials& trials, Frames in, Frames out) {
-  std::vector<double> counts;
-  for (const auto& drops : trials.drops) {
-    const auto begin = std::lower_bound(drops.begin(), drops.end(), static_cast<std::uint32_t>(in));
-    const auto end = std::lower_bound(begin, drops.end(), static_cast<std::uint32_t>(out));
-    counts.push_back(static_cast<double>(end - begin));
-  }
-  return counts;
+  const std::vector<std::uint32_t> counts = trials.drops(in, out);
+  return {counts.begin(), counts.end()};
 }
 
 void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
-  double fetch = 0, process = 0, read = 0, frames = 0;
+  double fetch = 0, process = 0, read = 0, accelerator = 0, transfer = 0, frames = 0;
   std::map<int, StageCost> by_owner;
   std::set<std::string> seen;
   for (const IntervalCost& c : f.intervals) {
@@ -264,6 +262,7 @@ void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
     for (const StageCost& s : c.stages) {
       const auto [it, fresh] = by_owner.try_emplace(s.owner, s);
       it->second.ms = fresh ? s.ms * n : it->second.ms + s.ms * n;
+      (s.kind == StageKind::transfer ? transfer : accelerator) += s.elsewhere ? s.ms * n : 0;
       if (!s.segment.empty() && seen.insert(s.segment).second) span.segments.push_back(s.segment);
     }
   }
@@ -274,22 +273,24 @@ void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
   if (span.verdict == Verdict::holds || span.verdict == Verdict::unseen) return;
   if (fetch > (fetch + process) / options.workers)
     span.cause = read > 0.6 * fetch ? Cause::disk : Cause::decode;
+  else if (accelerator + transfer > process - accelerator - transfer)
+    span.cause = transfer > accelerator ? Cause::transfer : Cause::accelerator;
   else span.cause = Cause::processor;
 }
 
-Span span_of(FrameRange range, const Trials& trials, const Forecast& f, const ForecastOptions& options) {
+Span span_of(FrameRange range, const Forecast& f) {
   Span s;
   s.in = range.in, s.out = range.out;
-  const std::vector<double> counts = drops_within(trials, range.in - f.range.in, range.out - f.range.in);
+  const std::vector<double> counts = drops_within(*f.trials, range.in - f.range.in, range.out - f.range.in);
   double any = 0;
   for (const double c : counts) s.expected_drops += c, any += c > 0;
   s.expected_drops /= static_cast<double>(counts.size());
   s.drop_probability = any / static_cast<double>(counts.size());
   s.drops_low = percentile(counts, 0.05), s.drops_high = percentile(counts, 0.95);
   s.sustained_rate = f.rate.fps() * (1 - s.expected_drops / static_cast<double>(range.length()));
-  s.verdict = s.drop_probability >= options.thresholds.spills   ? Verdict::spills
-              : s.drop_probability >= options.thresholds.wavers ? Verdict::wavers
-                                                                : Verdict::holds;
+  s.verdict = s.drop_probability >= f.thresholds.spills   ? Verdict::spills
+              : s.drop_probability >= f.thresholds.wavers ? Verdict::wavers
+                                                          : Verdict::holds;
   return s;
 }
 
@@ -298,7 +299,7 @@ Span span_of(FrameRange range, const Trials& trials, const Forecast& f, const Fo
 namespace {
 
 /// Cuts what is unseen out of the spans and gives it spans of its own.
-void set_unseen_apart(Forecast& f, const Trials& trials, const ForecastOptions& options) {
+void set_unseen_apart(Forecast& f) {
   std::vector<FrameRange> unseen;
   for (const IntervalCost& c : f.intervals)
     if (c.unseen) {
@@ -311,7 +312,7 @@ void set_unseen_apart(Forecast& f, const Trials& trials, const ForecastOptions& 
     Frames at = s.in;
     const auto rest = [&](Frames out) {
       if (out <= at) return;
-      spans.push_back(span_of({at, out}, trials, f, options));
+      spans.push_back(span_of({at, out}, f));
       spans.back().verdict = s.verdict;
     };
     for (const FrameRange& u : unseen) {
@@ -322,7 +323,7 @@ void set_unseen_apart(Forecast& f, const Trials& trials, const ForecastOptions& 
     rest(s.out);
   }
   for (const FrameRange& u : unseen) {
-    Span s = span_of(u, trials, f, options);
+    Span s = span_of(u, f);
     s.verdict = Verdict::unseen;
     spans.push_back(std::move(s));
   }
@@ -337,7 +338,8 @@ const char* verdict_name(Verdict v) {
   return kNames[static_cast<std::size_t>(v)];
 }
 const char* cause_name(Cause c) {
-  static constexpr const char* kNames[] = {"none", "disk read", "decode", "processor", "outside"};
+  static constexpr const char* kNames[] = {"none",     "disk read", "decode",  "processor", "accelerator",
+                                           "transfer", "memory",    "display", "outside"};
   return kNames[static_cast<std::size_t>(c)];
 }
 
@@ -345,6 +347,9 @@ int Forecast::count(Verdict v) const {
   return static_cast<int>(
       std::count_if(spans.begin(), spans.end(), [&](const Span& s) { return s.verdict == v; }));
 }
+
+double Forecast::any_drop(FrameRange frames) const { return over(frames).drop_probability; }
+Span Forecast::over(FrameRange frames) const { return span_of(frames, *this); }
 
 std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate, double density) {
   std::vector<FrameRange> runs;
@@ -394,27 +399,28 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
         runs[i].state != 1 && program.intervals()[static_cast<std::size_t>(runs[i].interval)].unseen;
     f.fully_measured = f.fully_measured && (entries[i].measured || f.intervals.back().unseen);
   }
-  const Trials trials = simulate(model, options.trials, options.seed);
-  f.miss = trials.miss;
-  const std::vector<double> all = drops_within(trials, 0, f.range.length());
+  f.trials = std::make_shared<const Trials>(simulate(model, options.trials, options.seed));
+  f.thresholds = options.thresholds;
+  f.miss = f.trials->miss();
+  const std::vector<double> all = drops_within(*f.trials, 0, f.range.length());
   for (const double d : all) f.expected_drops += d / static_cast<double>(all.size());
   f.drops_low = percentile(all, 0.05), f.drops_high = percentile(all, 0.95);
 
   // Runs of misses first, then what lies between them; a run too unlikely to mention joins what is around it.
   std::vector<Span> missed;
   for (const FrameRange& r : missed_runs(f.miss, f.range.in, f.rate, 0.02))
-    if (Span s = span_of(r, trials, f, options); s.verdict != Verdict::holds) missed.push_back(std::move(s));
+    if (Span s = span_of(r, f); s.verdict != Verdict::holds) missed.push_back(std::move(s));
   Frames at = f.range.in;
   for (Span& s : missed) {
     if (s.in > at)
-      f.spans.push_back(span_of({at, s.in}, trials, f, options)), f.spans.back().verdict = Verdict::holds;
+      f.spans.push_back(span_of({at, s.in}, f)), f.spans.back().verdict = Verdict::holds;
     at = s.out;
     f.spans.push_back(std::move(s));
   }
   if (at < f.range.out)
-    f.spans.push_back(span_of({at, f.range.out}, trials, f, options)),
+    f.spans.push_back(span_of({at, f.range.out}, f)),
         f.spans.back().verdict = Verdict::holds;
-  set_unseen_apart(f, trials, options);
+  set_unseen_apart(f);
   for (Span& s : f.spans) explain(s, f, options);
   f.seconds = watch.ms() / 1000;
   return f;

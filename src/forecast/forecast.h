@@ -13,7 +13,17 @@ enum class Verdict : std::uint8_t { holds, wavers, spills, unseen };
 const char* verdict_name(Verdict v);
 
 /// Which resource limits playback.
-enum class Cause : std::uint8_t { none, disk, decode, processor, outside };
+enum class Cause : std::uint8_t {
+  none,
+  disk,
+  decode,
+  processor,
+  accelerator,
+  transfer,  ///< to the accelerator and back
+  memory,    ///< that had to come back from the drive
+  display,
+  outside  ///< other programs, a hypervisor, the machine's own pauses
+};
 const char* cause_name(Cause c);
 
 /// Where a span's time goes: one owner's stage, mean milliseconds a frame.
@@ -23,6 +33,7 @@ struct StageCost {
   std::string segment, effect, label;
   double ms = 0;
   bool estimated = false;  ///< never measured as it is
+  bool elsewhere = false;  ///< on the accelerator, or on the way there
 };
 
 /// Costs of the frames of one interval.
@@ -49,9 +60,13 @@ struct Span {
   std::vector<std::string> segments;
 };
 
+/// From which probability of any drop a span wavers or spills. They follow from what it costs to be wrong: with
+/// a drop before the client m times as bad as a needless render, least is lost when a span counts as doubtful
+/// from p = 1 / (1 + m) on, and as sure to drop from m / (1 + m) on.
 struct Thresholds {
-  double wavers = 0.10;  ///< from this probability of any drop
+  double wavers = 0.10;
   double spills = 0.90;
+  static Thresholds from_cost(double missed_drop) { return {1 / (1 + missed_drop), missed_drop / (1 + missed_drop)}; }
 };
 
 struct Forecast {
@@ -64,7 +79,15 @@ struct Forecast {
   bool fully_measured = true;
   double seconds = 0;  ///< that the forecast took
 
+  /// What the figures come from; null when put together by hand.
+  std::shared_ptr<const Trials> trials;
+  Thresholds thresholds;
+
   int count(Verdict v) const;
+  /// Probability that any of these frames is dropped.
+  double any_drop(FrameRange frames) const;
+  /// The verdict of these frames by themselves; without cause and blame.
+  Span over(FrameRange frames) const;
 };
 
 struct ForecastOptions {
@@ -74,6 +97,7 @@ struct ForecastOptions {
   std::uint64_t seed = 1;
   Thresholds thresholds;
   double cost_scale = 1;  ///< of every cost, for a margin
+  bool outside = true;    ///< with what the outside took of this seat lately
 };
 
 /// A frame's state by number; empty: nothing is sealed.

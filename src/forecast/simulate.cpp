@@ -3,165 +3,430 @@
 #include <tbb/parallel_for.h>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
-#include <limits>
 
 namespace gc {
 namespace {
 
-/// Marsaglia's xorshift (2003), 64 bits: fast, and good enough to pick samples.
-struct Draw {
-  std::uint64_t state;
-  explicit Draw(std::uint64_t seed) : state(seed * 0x9e3779b97f4a7c15ULL + 0x2545f4914f6cdd1dULL) {
-    next(), next();
-  }
-  std::uint64_t next() {
-    state ^= state << 13, state ^= state >> 7, state ^= state << 17;
-    return state;
-  }
-  double unit() { return (static_cast<double>(next() >> 11) + 0.5) * 0x1.0p-53; }
-  /// Box and Muller (1958).
-  double normal() { return std::sqrt(-2 * std::log(unit())) * std::cos(6.283185307179586 * unit()); }
-  std::size_t below(std::size_t n) { return static_cast<std::size_t>(((next() >> 32) * n) >> 32); }
+constexpr Frames kBlock = 768;      // frames between two states that are kept
+constexpr std::uint64_t kRunOf = 8;  // frames in a row take neighbouring samples, as neighbours are alike
+constexpr double kMet = 1e-6;        // ms: states that differ by less go on alike
+
+/// Steele, Lea and Flood (2014), the mixing function of SplitMix64: a draw from a counter.
+std::uint64_t mixed(std::uint64_t x) {
+  x += 0x9e3779b97f4a7c15ULL;
+  x = (x ^ (x >> 30)) * 0xbf58476d1ce4e5b9ULL;
+  x = (x ^ (x >> 27)) * 0x94d049bb133111ebULL;
+  return x ^ (x >> 31);
+}
+std::size_t below(std::uint64_t draw, std::size_t n) {
+  return static_cast<std::size_t>(((draw >> 32) * n) >> 32);
+}
+
+/// A worker and what its latest frame took.
+struct Lane {
+  double free_at = 0;
+  Occupancy spent;
+  bool has = false;  ///< a frame whose end the rule has not been told
 };
 
-/// What fetching a frame takes: its own share, and catching up after a seek or a skip.
 struct Fetch {
   double steady = 0, catch_up = 0;
   bool decodes_between = false;
 };
 
-/// The pipeline's clockwork. `fetch_of(last, n)` and `process_of(n)` give the costs of frame n when `last`
-/// was fetched before it; `drop(n, late)` is told of each frame that is missed, in order of decision.
-template <class FetchOf, class ProcessOf, class Drop>
-void run(const Model& model, FetchOf&& fetch_of, ProcessOf&& process_of, Drop&& drop) {
-  const Frames count = model.frames();
-  const Pace& pace = model.pace;
-  constexpr int kMostWorkers = 64;
-  const int workers = std::clamp(pace.workers, 1, kMostWorkers);
-  double free_at[kMostWorkers] = {};
+/// The pipeline's clockwork: one playout between two frames.
+struct State {
+  Pacer pacer;
+  FrameStart next;  ///< decided, not carried out
+  int worker = 0;   ///< who carries it out
   double fetch_free = 0;
-  Frames last = -1;
-  const auto earliest = [&] {
-    return static_cast<int>(std::min_element(free_at, free_at + workers) - free_at);
-  };
+  Frames last = -1;      ///< fetched last
+  Frames expected = 0;   ///< first frame whose fate is not told yet
+};
 
-  // Before the clock: the first frames are made as fast as they can be; it starts when all of them are there.
+int earliest(const Lane* lanes, int workers) {
+  int w = 0;
+  for (int i = 1; i < workers; ++i) w = lanes[i].free_at < lanes[w].free_at ? i : w;
+  return w;
+}
+
+void decide(State& s, Lane* lanes, int workers) {
+  s.worker = earliest(lanes, workers);
+  Lane& lane = lanes[s.worker];
+  if (lane.has) s.pacer.finished(lane.spent);
+  lane.has = false;
+  s.next = s.pacer.next(lane.free_at);
+}
+
+/// Before the clock: the first frames are made as fast as they can be; it starts when all of them are there.
+template <class Costs>
+State begin(const Pace& pace, Lane* lanes, Frames count, Costs& costs) {
+  State s{Pacer(pace), {}, 0, 0, -1, 0};
   const Frames first = std::min<Frames>(count, pace.horizon);
-  double zero = 0;
   for (Frames n = 0; n < first; ++n) {
-    const int w = earliest();
-    const Fetch fetch = fetch_of(last, n);
-    const double fetched = std::max(free_at[w], fetch_free) + fetch.steady + fetch.catch_up;
-    fetch_free = fetched, last = n;
-    free_at[w] = fetched + process_of(n);
-    zero = std::max(zero, free_at[w]);
+    Lane& lane = lanes[earliest(lanes, pace.workers)];
+    const Fetch fetch = costs.fetch(s.last, n);
+    s.fetch_free = std::max(lane.free_at, s.fetch_free) + fetch.steady + fetch.catch_up;
+    s.last = n;
+    lane.free_at = s.fetch_free + costs.process(n);
   }
-  for (int w = 0; w < workers; ++w) free_at[w] = 0;
-  fetch_free = 0;
+  for (int w = 0; w < pace.workers; ++w) lanes[w] = {};
+  s.fetch_free = 0, s.expected = first;
+  s.pacer.skip_to(first);
+  decide(s, lanes, pace.workers);
+  return s;
+}
 
-  Pacer pacer(pace);
-  pacer.skip_to(first);
-  // A finished frame is known to the rule only once its time has come.
-  struct Finished {
-    double at;
-    Occupancy spent;
-  };
-  Finished pending[kMostWorkers];
-  int waiting = 0;
-  Frames expected = first;
-  for (;;) {
-    const int w = earliest();
-    const double now = free_at[w];
-    // In order of time, as the real workers report.
-    for (;;) {
-      int soonest = -1;
-      for (int i = 0; i < waiting; ++i)
-        if (pending[i].at <= now && (soonest < 0 || pending[i].at < pending[soonest].at)) soonest = i;
-      if (soonest < 0) break;
-      pacer.finished(pending[soonest].spent);
-      pending[soonest] = pending[--waiting];
-    }
-    const FrameStart start = pacer.next(now);
-    for (; expected < std::min<Frames>(start.frame, count); ++expected) drop(expected, 0.0f);
-    if (start.frame >= count) return;
-    expected = start.frame + 1;
-    const double began = std::max(start.at_ms, fetch_free);
-    const Fetch fetch = fetch_of(last, start.frame);
+/// On to frame `out`. `drop(n, late)` is told of each frame before it that is missed.
+template <class Costs, class Drop>
+void advance(const Pace& pace, State& s, Lane* lanes, Frames out, Costs& costs, Drop&& drop) {
+  while (s.next.frame < out) {
+    const Frames n = s.next.frame;
+    for (; s.expected < n; ++s.expected) drop(s.expected, 0.0f);
+    s.expected = n + 1;
+    const double began = std::max(s.next.at_ms, s.fetch_free);
+    const Fetch fetch = costs.fetch(s.last, n);
     const double fetched = began + fetch.steady + fetch.catch_up;
-    fetch_free = fetched, last = start.frame;
-    const double process = process_of(start.frame);
+    s.fetch_free = fetched, s.last = n;
+    const double process = costs.process(n);
     const double done = fetched + process;
-    free_at[w] = done;
-    pending[waiting++] = {done, {began - start.at_ms, fetch.steady, process, fetch.decodes_between}};
-    const double late = done - static_cast<double>(start.frame) * pace.period_ms;
-    if (late > 0) drop(start.frame, static_cast<float>(late));
+    lanes[s.worker] = {done, {began - s.next.at_ms, fetch.steady, process, fetch.decodes_between}, true};
+    const double late = done - static_cast<double>(n) * pace.period_ms;
+    if (late > 0) drop(n, static_cast<float>(late));
+    decide(s, lanes, pace.workers);
   }
+  for (; s.expected < out; ++s.expected) drop(s.expected, 0.0f);
+}
+
+struct GivenCosts {
+  const std::vector<FrameCost>& all;
+  Fetch fetch(Frames last, Frames n) const {
+    const FrameCost& c = all[static_cast<std::size_t>(n)];
+    return {c.fetch, catch_up_of(all, last, n) + c.stall, c.decodes_between};
+  }
+  double process(Frames n) const { return all[static_cast<std::size_t>(n)].process; }
+};
+
+/// Factors exp(mood · z) at evenly spread quantiles of the normal distribution, to draw from.
+std::vector<float> moods_of(const Model& model) {
+  std::vector<float> f(1024);
+  for (std::size_t i = 0; i < f.size(); ++i) {
+    // The logistic approximation of the normal quantile is within 0.02 in between ±2.5 (Bowling and others,
+    // 2009).
+    const double p = (static_cast<double>(i) + 0.5) / static_cast<double>(f.size());
+    f[i] = static_cast<float>(model.scale * std::exp(model.mood * std::log(p / (1 - p)) / 1.702));
+  }
+  return f;
+}
+
+/// Costs of one trial, drawn as they are asked for.
+class DrawnCosts {
+ public:
+  DrawnCosts(const Model& model, const std::vector<float>& moods, std::uint64_t seed, int trial)
+      : model_(model),
+        moods_(moods),
+        seed_(mixed(seed + static_cast<std::uint64_t>(trial) * 0x632be59bd9b4e019ULL)),
+        outside_(model.lately.empty() ? nullptr
+                                      : &model.lately[static_cast<std::size_t>(trial) % model.lately.size()]) {
+    if (outside_ && outside_->per_busy_ms <= 0) outside_ = nullptr;
+    enter(0);
+  }
+  /// To the stretch that holds frame n, wherever it is.
+  void go_to(Frames n) {
+    const auto it = std::upper_bound(model_.stretches.begin(), model_.stretches.end(), n,
+                                     [](Frames f, const CostStretch& s) { return f < s.out; });
+    enter(static_cast<std::size_t>(
+        std::min<std::ptrdiff_t>(it - model_.stretches.begin(),
+                                 static_cast<std::ptrdiff_t>(model_.stretches.size()) - 1)));
+  }
+
+  Fetch fetch(Frames last, Frames n) {
+    while (n >= stretch_->out) enter(at_ + 1);
+    if (stretch_->from != stretch_->to)
+      scale_ = mood_ * (stretch_->from + (stretch_->to - stretch_->from) *
+                                             static_cast<float>(n - stretch_->in) /
+                                             static_cast<float>(stretch_->out - stretch_->in));
+    const std::uint64_t draw = mixed(seed_ ^ static_cast<std::uint64_t>(n));
+    const std::uint64_t run = mixed(seed_ + 0x51ed27f5ULL + static_cast<std::uint64_t>(n) / kRunOf);
+    std::size_t k = below(run, size_) + static_cast<std::size_t>(n) % kRunOf;
+    while (k >= size_) k -= size_;
+    sample_ = samples_[k];
+    Fetch f{sample_.fetch_ms * scale_, 0, between_};
+    if (last + 1 != n || n == stretch_->in) f.catch_up = catch_up(last, n, draw);
+    outside_ms_ = 0;
+    if (outside_) {
+      const double busy = f.steady + f.catch_up + static_cast<double>(sample_.process_ms * scale_);
+      if (static_cast<double>(draw & 0xffffff) * 0x1p-24 < busy * outside_->per_busy_ms)
+        outside_ms_ = outside_->ms[below(draw, outside_->ms.size())];
+    }
+    return f;
+  }
+  double process(Frames) const { return sample_.process_ms * scale_ + outside_ms_; }
+
+ private:
+  void enter(std::size_t at) {
+    at_ = at;
+    stretch_ = &model_.stretches[at];
+    const CostPool& pool = model_.pools[stretch_->pool];
+    samples_ = pool.frames.data(), size_ = pool.frames.size(), between_ = pool.decodes_between;
+    mood_ = moods_[mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)) >> 54];
+    scale_ = mood_ * stretch_->from;
+  }
+  double catch_up(Frames last, Frames n, std::uint64_t draw) {
+    const CostPool& pool = model_.pools[stretch_->pool];
+    double ms = 0;
+    Frames decoded = between_ ? std::min(kMostCatchUp, n - std::max(last + 1, stretch_->in)) : 0;
+    if (last < stretch_->in && stretch_->entry) {
+      if (!pool.entries.empty()) ms += pool.entries[below(mixed(draw), pool.entries.size())] * scale_;
+      decoded += stretch_->entry_frames;
+    }
+    for (Frames f = 0; f < decoded; ++f)
+      ms += samples_[below(mixed(draw + static_cast<std::uint64_t>(f) + 1), size_)].fetch_ms * scale_;
+    return ms;
+  }
+
+  const Model& model_;
+  const std::vector<float>& moods_;
+  std::uint64_t seed_;
+  const Disturbance* outside_;
+  std::size_t at_ = 0;
+  const CostStretch* stretch_ = nullptr;
+  const FrameSample* samples_ = nullptr;
+  std::size_t size_ = 1;
+  bool between_ = false;
+  float mood_ = 1, scale_ = 1, outside_ms_ = 0;
+  FrameSample sample_;
+};
+
+bool near(double a, double b) { return std::abs(a - b) < kMet; }
+bool alike(const Occupancy& a, const Occupancy& b) {
+  return near(a.waited, b.waited) && near(a.fetch, b.fetch) && near(a.process, b.process) &&
+         a.decodes_between == b.decodes_between;
 }
 
 }  // namespace
 
-std::vector<Outcome> play_once(const Model& model, const std::vector<float>& fetch,
-                               const std::vector<float>& process) {
-  std::vector<Outcome> outcome(static_cast<std::size_t>(model.frames()));
-  std::vector<std::uint8_t> between(outcome.size(), 0);
-  for (const CostStretch& s : model.stretches)
-    for (Frames f = s.in; f < s.out; ++f)
-      between[static_cast<std::size_t>(f)] = model.pools[s.pool].decodes_between;
-  run(
-      model,
-      [&](Frames last, Frames n) {
-        Fetch cost{fetch[static_cast<std::size_t>(n)], 0, between[static_cast<std::size_t>(n)] != 0};
-        for (Frames f = std::max(last + 1, n - kMostCatchUp); f < n && cost.decodes_between; ++f)
-          cost.catch_up += fetch[static_cast<std::size_t>(f)];
-        return cost;
-      },
-      [&](Frames n) { return static_cast<double>(process[static_cast<std::size_t>(n)]); },
-      [&](Frames n, float late) {
-        outcome[static_cast<std::size_t>(n)] = {true, late};
-      });
+double catch_up_of(const std::vector<FrameCost>& costs, Frames last, Frames n) {
+  const FrameCost& c = costs[static_cast<std::size_t>(n)];
+  if (last == c.after) return c.catch_up;
+  double ms = 0;
+  for (Frames f = std::max(last + 1, n - kMostCatchUp); f < n && c.decodes_between; ++f)
+    ms += costs[static_cast<std::size_t>(f)].fetch;
+  return ms;
+}
+
+std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& costs) {
+  std::vector<Outcome> outcome(costs.size());
+  const auto count = static_cast<Frames>(costs.size());
+  std::vector<Lane> lanes(static_cast<std::size_t>(std::max(1, pace.workers)));
+  GivenCosts given{costs};
+  State s = begin(pace, lanes.data(), count, given);
+  advance(pace, s, lanes.data(), count, given,
+          [&](Frames n, float late) { outcome[static_cast<std::size_t>(n)] = {true, late}; });
   return outcome;
 }
 
+/// Frames [in, out) in all trials.
+struct Trials::Block {
+  Frames in = 0, out = 0;
+  std::vector<State> states;         ///< at `in`, one for each trial
+  std::vector<Lane> lanes;           ///< workers of the first trial, of the second ...
+  std::vector<std::uint32_t> drops;  ///< of the first trial, in order, of the second ...
+  std::vector<std::uint32_t> ends;   ///< for each trial, where its drops end
+
+  Block(const Block&) = default;
+  Block() = default;
+  auto first(std::size_t trial) const {
+    return drops.begin() + static_cast<std::ptrdiff_t>(trial == 0 ? 0 : ends[trial - 1]);
+  }
+  auto end(std::size_t trial) const { return drops.begin() + static_cast<std::ptrdiff_t>(ends[trial]); }
+};
+
+std::vector<std::uint32_t> Trials::drops(Frames in, Frames out) const {
+  std::vector<std::uint32_t> counts(static_cast<std::size_t>(trials_), 0);
+  for (auto b = static_cast<std::size_t>(std::max<Frames>(0, in) / kBlock);
+       b < blocks_.size() && blocks_[b]->in < out; ++b) {
+    const Block& block = *blocks_[b];
+    const bool whole = block.in >= in && block.out <= out;
+    for (std::size_t t = 0; t < counts.size(); ++t) {
+      auto from = block.first(t), to = block.end(t);
+      if (!whole) {
+        from = std::lower_bound(from, to, static_cast<std::uint32_t>(std::max<Frames>(0, in)));
+        to = std::lower_bound(from, to, static_cast<std::uint32_t>(out));
+      }
+      counts[t] += static_cast<std::uint32_t>(to - from);
+    }
+  }
+  return counts;
+}
+
+/// Makes the blocks of a simulation from first to last.
+class Simulation {
+ public:
+  Simulation(const Model& model, int trials, std::uint64_t seed) : model_(model), moods_(moods_of(model)) {
+    result_.trials_ = trials, result_.seed_ = seed;
+    result_.miss_.assign(static_cast<std::size_t>(model.frames()), 0);
+  }
+
+  Trials run() {
+    const auto trials = static_cast<std::size_t>(result_.trials_);
+    const std::size_t blocks = block_count();
+    // Each trial goes through all of the timeline on one thread; its blocks are put together afterwards.
+    std::vector<std::shared_ptr<Trials::Block>> made(blocks);
+    for (std::size_t b = 0; b < blocks; ++b) made[b] = new_block(b);
+    std::vector<std::vector<std::vector<std::uint32_t>>> drops(trials);
+    tbb::parallel_for(std::size_t{0}, trials, [&](std::size_t t) {
+      drops[t].resize(blocks);
+      DrawnCosts costs(model_, moods_, result_.seed_, static_cast<int>(t));
+      std::vector<Lane> lanes(workers());
+      State s = begin(model_.pace, lanes.data(), model_.frames(), costs);
+      for (std::size_t b = 0; b < blocks; ++b) {
+        made[b]->states[t] = s;
+        std::copy(lanes.begin(), lanes.end(), made[b]->lanes.begin() + static_cast<std::ptrdiff_t>(t * workers()));
+        advance(model_.pace, s, lanes.data(), made[b]->out, costs,
+                [&, out = &drops[t][b]](Frames n, float) { out->push_back(static_cast<std::uint32_t>(n)); });
+      }
+    });
+    for (std::size_t b = 0; b < blocks; ++b) {
+      std::vector<std::vector<std::uint32_t>> of;
+      for (std::size_t t = 0; t < trials; ++t) of.push_back(std::move(drops[t][b]));
+      put(std::move(made[b]), of);
+    }
+    result_.simulated_ = model_.frames();
+    return std::move(result_);
+  }
+
+  Trials again(const Model& model_before, const Trials& before) {
+    // What is the same before the first change and after the last one is taken over.
+    const auto [first, last] = changed_frames(model_before);
+    std::size_t b = 0;
+    for (; b < block_count() && b < before.blocks_.size() && block_out(b) <= first &&
+           before.blocks_[b]->out == block_out(b);
+         ++b)
+      take(before.blocks_[b]);
+    if (b == block_count()) return std::move(result_);
+    // Reading ahead begins before the change: the state at this block's start knows nothing of it, since all
+    // frames before that were decided from costs before it.
+    const Trials::Block& from = *before.blocks_[std::min(b, before.blocks_.size() - 1)];
+    std::vector<State> states = from.states;
+    std::vector<Lane> lanes = from.lanes;
+    if (b == 0) start_over(states, lanes);
+    for (; b < block_count(); ++b) {
+      const bool behind = static_cast<Frames>(b) * kBlock >= last && b < before.blocks_.size();
+      if (behind && met(*before.blocks_[b], states, lanes)) break;
+      std::shared_ptr<Trials::Block> block = new_block(b);
+      block->states = states, block->lanes = lanes;
+      std::vector<std::vector<std::uint32_t>> drops(states.size());
+      tbb::parallel_for(std::size_t{0}, states.size(), [&](std::size_t t) {
+        DrawnCosts costs(model_, moods_, result_.seed_, static_cast<int>(t));
+        costs.go_to(std::min(states[t].next.frame, model_.frames() - 1));
+        advance(model_.pace, states[t], lanes.data() + t * workers(), block->out, costs,
+                [&](Frames n, float) { drops[t].push_back(static_cast<std::uint32_t>(n)); });
+      });
+      result_.simulated_ += block->out - block->in;
+      put(std::move(block), drops);
+    }
+    for (; b < block_count(); ++b) take(before.blocks_[b]);
+    return std::move(result_);
+  }
+
+ private:
+  std::size_t workers() const { return static_cast<std::size_t>(std::max(1, model_.pace.workers)); }
+  std::size_t block_count() const { return static_cast<std::size_t>((model_.frames() + kBlock - 1) / kBlock); }
+  Frames block_out(std::size_t b) const {
+    return std::min(model_.frames(), (static_cast<Frames>(b) + 1) * kBlock);
+  }
+  std::shared_ptr<Trials::Block> new_block(std::size_t b) const {
+    auto block = std::make_shared<Trials::Block>();
+    block->in = static_cast<Frames>(b) * kBlock, block->out = block_out(b);
+    const auto trials = static_cast<std::size_t>(result_.trials_);
+    block->states.assign(trials, {Pacer(model_.pace), {}, 0, 0, -1, 0});
+    block->lanes.resize(trials * workers());
+    return block;
+  }
+  void start_over(std::vector<State>& states, std::vector<Lane>& lanes) {
+    std::fill(lanes.begin(), lanes.end(), Lane{});
+    for (std::size_t t = 0; t < states.size(); ++t) {
+      DrawnCosts costs(model_, moods_, result_.seed_, static_cast<int>(t));
+      states[t] = begin(model_.pace, lanes.data() + t * workers(), model_.frames(), costs);
+    }
+  }
+
+  void put(std::shared_ptr<Trials::Block> block, const std::vector<std::vector<std::uint32_t>>& drops) {
+    for (const auto& of : drops) {
+      block->drops.insert(block->drops.end(), of.begin(), of.end());
+      block->ends.push_back(static_cast<std::uint32_t>(block->drops.size()));
+    }
+    take(std::move(block));
+  }
+  void take(std::shared_ptr<const Trials::Block> block) {
+    const float share = 1 / static_cast<float>(result_.trials_);
+    for (const std::uint32_t n : block->drops) result_.miss_[n] += share;
+    result_.blocks_.push_back(std::move(block));
+  }
+
+  /// Frames before `first` and from `second` on cost what they did, at the same place.
+  std::pair<Frames, Frames> changed_frames(const Model& old) const {
+    const auto same = [&](const CostStretch& a, const CostStretch& b) {
+      CostStretch moved = b;
+      moved.pool = a.pool;
+      return a == moved && (model_.pools[a.pool] == old.pools[b.pool]);
+    };
+    const auto& now = model_.stretches;
+    const auto& was = old.stretches;
+    if (model_.pace.workers != old.pace.workers || model_.pace.horizon != old.pace.horizon ||
+        model_.pace.period_ms != old.pace.period_ms || model_.scale != old.scale || model_.mood != old.mood ||
+        model_.lately != old.lately || now.empty() || was.empty())
+      return {0, std::max(model_.frames(), old.frames())};
+    std::size_t i = 0;
+    while (i < now.size() && i < was.size() && same(now[i], was[i])) ++i;
+    if (i == now.size() && i == was.size()) return {model_.frames(), model_.frames()};
+    const Frames first = i < now.size() ? now[i].in : model_.frames();
+    std::size_t tail = 0;
+    while (tail < now.size() - i && tail < was.size() - std::min(i, was.size()) &&
+           same(now[now.size() - 1 - tail], was[was.size() - 1 - tail]))
+      ++tail;
+    return {first, tail == now.size() ? 0 : now[now.size() - 1 - tail].out};
+  }
+
+  /// Whether every trial goes on from here as it did before.
+  bool met(const Trials::Block& old, const std::vector<State>& states, const std::vector<Lane>& lanes) const {
+    for (std::size_t t = 0; t < states.size(); ++t) {
+      const State &a = states[t], &b = old.states[t];
+      if (a.next.frame != b.next.frame || !near(a.next.at_ms, b.next.at_ms) || a.last != b.last ||
+          a.expected != b.expected || !a.pacer.goes_on_like(b.pacer, kMet))
+        return false;
+      // Two free workers are as good as each other; and a turn that is long over is over.
+      if (!near(std::max(a.fetch_free, a.next.at_ms), std::max(b.fetch_free, b.next.at_ms))) return false;
+      std::vector<Lane> x(lanes.begin() + static_cast<std::ptrdiff_t>(t * workers()),
+                          lanes.begin() + static_cast<std::ptrdiff_t>((t + 1) * workers()));
+      std::vector<Lane> y(old.lanes.begin() + static_cast<std::ptrdiff_t>(t * workers()),
+                          old.lanes.begin() + static_cast<std::ptrdiff_t>((t + 1) * workers()));
+      std::swap(x[0], x[static_cast<std::size_t>(a.worker)]), std::swap(y[0], y[static_cast<std::size_t>(b.worker)]);
+      const auto sooner = [](const Lane& p, const Lane& q) { return p.free_at < q.free_at; };
+      std::sort(x.begin() + 1, x.end(), sooner), std::sort(y.begin() + 1, y.end(), sooner);
+      for (std::size_t w = 1; w < x.size(); ++w)
+        if (!near(x[w].free_at, y[w].free_at) || x[w].has != y[w].has ||
+            (x[w].has && !alike(x[w].spent, y[w].spent)))
+          return false;
+    }
+    return true;
+  }
+
+  const Model& model_;
+  std::vector<float> moods_;
+  Trials result_;
+};
+
 Trials simulate(const Model& model, int trials, std::uint64_t seed) {
-  Trials result;
-  result.trials = trials;
-  const auto count = static_cast<std::size_t>(model.frames());
-  result.miss.assign(count, 0);
-  result.drops.resize(static_cast<std::size_t>(trials));
-  tbb::parallel_for(0, trials, [&](int trial) {
-    Draw draw(seed + static_cast<std::uint64_t>(trial) * 7919);
-    std::vector<std::uint32_t>& drops = result.drops[static_cast<std::size_t>(trial)];
-    std::size_t at = 0;  // the stretch of the latest frame
-    FrameSample sample;
-    double scale = model.scale * std::exp(model.mood * draw.normal());
-    run(
-        model,
-        [&](Frames last, Frames n) {
-          while (n >= model.stretches[at].out)
-            ++at, scale = model.scale * std::exp(model.mood * draw.normal());
-          const CostStretch& s = model.stretches[at];
-          const CostPool& pool = model.pools[s.pool];
-          sample = pool.frames[draw.below(pool.frames.size())];
-          Fetch fetch{sample.fetch_ms * scale, 0, pool.decodes_between};
-          Frames decoded = pool.decodes_between ? std::min(kMostCatchUp, n - std::max(last + 1, s.in)) : 0;
-          if (last < s.in && s.entry) {
-            if (!pool.entries.empty())
-              fetch.catch_up += pool.entries[draw.below(pool.entries.size())] * scale;
-            decoded += s.entry_frames;
-          }
-          for (Frames f = 0; f < decoded; ++f)
-            fetch.catch_up += pool.frames[draw.below(pool.frames.size())].fetch_ms * scale;
-          return fetch;
-        },
-        [&](Frames) { return sample.process_ms * scale; },
-        [&](Frames n, float) { drops.push_back(static_cast<std::uint32_t>(n)); });
-    std::sort(drops.begin(), drops.end());
-  });
-  for (const auto& drops : result.drops)
-    for (const std::uint32_t n : drops) result.miss[n] += 1;
-  for (float& m : result.miss) m /= static_cast<float>(trials);
-  return result;
+  return Simulation(model, trials, seed).run();
+}
+
+Trials simulate_again(const Model& model, const Model& model_before, const Trials& before) {
+  Simulation s(model, before.trials(), before.seed());
+  return s.again(model_before, before);
 }
 
 }  // namespace gc

@@ -1,6 +1,7 @@
 // The playing pipeline in model form. See docs/model.md.
 #pragma once
 #include <cstdint>
+#include <memory>
 #include <vector>
 
 #include "measure/notebook.h"
@@ -10,9 +11,10 @@ namespace gc {
 
 /// Frames whose costs come from one pool of samples.
 struct CostPool {
-  std::vector<FrameSample> frames;  ///< never empty
+  std::vector<FrameSample> frames;  ///< never empty; neighbours in the order in which they were measured
   std::vector<float> entries;       ///< times of opening and seeking before a first frame; may be empty
   bool decodes_between = false;     ///< frames that are not shown must be decoded all the same (long GOP)
+  friend bool operator==(const CostPool&, const CostPool&) = default;
 };
 
 /// Frames [in, out), counted from the start of playback, with costs from one pool.
@@ -21,6 +23,10 @@ struct CostStretch {
   std::uint32_t pool = 0;
   bool entry = true;        ///< its first frame has to open and seek
   Frames entry_frames = 0;  ///< frames to decode before the first one, from the key frame on
+  /// What a frame costs here relative to its pool, at the stretch's first and last frame: parameters with keys
+  /// make cost vary along a segment.
+  float from = 1, to = 1;
+  friend bool operator==(const CostStretch&, const CostStretch&) = default;
 };
 
 struct Model {
@@ -29,29 +35,63 @@ struct Model {
   std::vector<CostStretch> stretches;  ///< in order, without holes
   double scale = 1;                    ///< of all costs: above 1 for a plan with a margin
   double mood = 0;  ///< standard deviation of the seat's speed from stretch to stretch, relative
+  std::vector<Disturbance> lately;  ///< each trial takes one of these in turn; empty: nothing from outside
   Frames frames() const { return stretches.empty() ? 0 : stretches.back().out; }
 };
 
-/// One trial's outcome for a frame.
+/// What one frame takes, as it was measured or as a script has it, ms.
+struct FrameCost {
+  double fetch = 0;     ///< when it is reached from the one before it
+  double catch_up = 0;  ///< besides, when the frame fetched before it is `after`
+  double process = 0;
+  Frames after = -1;
+  bool decodes_between = false;
+  double stall = 0;  ///< holds fetching up besides, whatever came before
+};
+
+/// The catching up of frame n when `last` was fetched before it: as measured, or the frames between.
+double catch_up_of(const std::vector<FrameCost>& costs, Frames last, Frames n);
+
+/// One frame's outcome.
 struct Outcome {
   bool dropped = false;
   float late_ms = 0;  ///< past its deadline when done; 0 for frames never started
 };
 
-/// What many trials say.
-struct Trials {
-  int trials = 0;
-  std::vector<float> miss;                        ///< for each frame: share of trials in which it is dropped
-  std::vector<std::vector<std::uint32_t>> drops;  ///< for each trial: the dropped frames, in order
+/// Plays given costs once. Deterministic. Occupies workers and the fetching turn exactly as the pipeline does
+/// and asks the same pacing rule.
+std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& costs);
+
+/// What many trials say. Kept in blocks of frames with the pipeline's state at the start of each, so that a
+/// simulation of a changed timeline can begin where the change is and end where its state meets the old one.
+class Trials {
+ public:
+  int trials() const { return trials_; }
+  std::uint64_t seed() const { return seed_; }
+  Frames frames() const { return static_cast<Frames>(miss_.size()); }
+  /// For each frame: share of trials in which it is dropped.
+  const std::vector<float>& miss() const { return miss_; }
+  /// Dropped frames of each trial within [in, out).
+  std::vector<std::uint32_t> drops(Frames in, Frames out) const;
+  /// Frames that were simulated for this, the rest being taken over.
+  Frames simulated() const { return simulated_; }
+
+ private:
+  friend class Simulation;
+  struct Block;
+  int trials_ = 0;
+  std::uint64_t seed_ = 0;
+  Frames simulated_ = 0;
+  std::vector<float> miss_;
+  std::vector<std::shared_ptr<const Block>> blocks_;
 };
 
-/// Plays the model once with given costs: `fetch[i]`, `process[i]` for each frame. Deterministic. Occupies
-/// workers and the fetching turn exactly as the pipeline does and asks the same pacing rule.
-std::vector<Outcome> play_once(const Model& model, const std::vector<float>& fetch,
-                               const std::vector<float>& process);
-
 /// Plays the model `trials` times with costs drawn from the pools; the same for the same seed, however many
-/// threads.
+/// threads. A frame's draws depend on seed, trial and its number alone.
 Trials simulate(const Model& model, int trials, std::uint64_t seed);
+
+/// The same for `model` when `before` came from `model_before`: only what can have changed is simulated
+/// again.
+Trials simulate_again(const Model& model, const Model& model_before, const Trials& before);
 
 }  // namespace gc

@@ -11,6 +11,7 @@
 #include "media/synthetic.h"
 #include "media/writer.h"
 #include "render/agree.h"
+#include "render/device.h"
 
 namespace gc {
 namespace {
@@ -90,30 +91,6 @@ double somewhere(Rng& rng, const ParamSpec& s) {
   return s.least + (s.most - s.least) * (s.most > 2 * std::max(1e-9, s.usual) ? t * t : t);
 }
 
-Json any_params(Rng& rng, const EffectType& type, const std::string& lut) {
-  Json p = showing_params(type);
-  for (const ParamSpec& s : type.params) {
-    if (s.text || s.values == 0) continue;
-    if (s.costs && s.unit == "0 or 1") p[s.name] = unit(rng) < 0.5 ? 0 : 1;
-    else if (s.costs) p[s.name] = somewhere(rng, s);
-    else if (s.values == 1 && unit(rng) < 0.4)
-      p[s.name] = param(type, p, s.name.c_str()) * (0.7 + 0.6 * unit(rng));
-  }
-  if (type.id == "lut") p["path"] = lut;
-  if (type.id == "secondary" && p["use_key"] == 0) p["use_window"] = 1;
-  if (type.id == "transform") {
-    p["scale"] = 0.25 + 1.5 * unit(rng);
-    p["rotation"] = unit(rng) < 0.5 ? 0.0 : 40 * unit(rng) - 20;
-  }
-  if (type.id == "cdl") {
-    for (int c = 0; c < 3; ++c)
-      p["power"][static_cast<std::size_t>(c)] = unit(rng) < 0.5 ? 1.0 : 0.8 + 0.4 * unit(rng);
-    p["saturation"] = unit(rng) < 0.4 ? 1.0 : 1.3;
-  }
-  if (type.id == "lens") p["k1"] = 0.02 + 0.3 * unit(rng);
-  return p;
-}
-
 /// One made-up timeline: a picture with a stack, perhaps a second layer or a transition.
 struct Trial {
   Raster raster;
@@ -130,7 +107,9 @@ class Calibrator {
         rng_(options.seed),
         probes_(cache_folder() / fmt::format("calibrate-{}", ::getpid())) {
     for (const EffectType* t : effect_types())
-      if (t != &shape_tracker() && t != &cost_card_effect() && wanted(*t)) effects_.push_back(t);
+      if (t != &shape_tracker() && t != &cost_card_effect() && wanted(*t) &&
+          (t->accelerator || !options.accelerator))
+        effects_.push_back(t);
     for (const EffectType* t : generator_types())
       if (wanted(*t)) generators_.push_back(t);
   }
@@ -139,6 +118,7 @@ class Calibrator {
     const Stopwatch watch;
     CalibrateReport report;
     int disturbed = 0;
+    if (options_.accelerator && (effects_.empty() || !accelerator_working())) return report;
     while (watch.ms() / 1000 < options_.seconds) {
       // Nothing can be held back before each kind of work was seen.
       const bool hold = report.runs > 25 && unit(rng_) < options_.held_out;
@@ -166,10 +146,13 @@ class Calibrator {
            std::find(options_.only.begin(), options_.only.end(), t.id) != options_.only.end();
   }
 
+  /// Whether it runs on the accelerator here; generators never do.
+  bool there(const EffectType& type) const { return options_.accelerator && type.accelerator; }
+
   /// How much is to be gained by another sample of this law here: unseen work first, then what is far from
   /// every place that was measured and of a law that errs.
   double need(const EffectType& type, const Json& params, const Raster& raster) {
-    const LawName& name = *cost_law(type, params, false);
+    const LawName& name = *cost_law(type, params, there(type));
     const CostLaw& law = law_of(name);
     if (law.points().empty()) return 100;
     const Terms terms = cost_terms(type, params, raster.width, raster.height);
@@ -188,7 +171,7 @@ class Calibrator {
   }
   double guess(const EffectType& type, const Json& params, const Raster& raster) {
     const auto e =
-        law_of(*cost_law(type, params, false)).predict(cost_terms(type, params, raster.width, raster.height));
+        law_of(*cost_law(type, params, there(type))).predict(cost_terms(type, params, raster.width, raster.height));
     return e ? e->ms : 30;
   }
   const CostLaw& law_of(const LawName& name) {
@@ -201,7 +184,7 @@ class Calibrator {
     // Of a law that knows nothing yet the cheapest of several is tried first.
     Json best;
     double least = 1e300, most = -1;
-    const bool unseen = law_of(*cost_law(type, showing_params(type), false)).points().size() < 2;
+    const bool unseen = law_of(*cost_law(type, showing_params(type), there(type))).points().size() < 2;
     for (int i = 0; i < 10; ++i) {
       Json p = any_params(rng_, type, probes_.lut());
       double work = 0;
@@ -247,7 +230,7 @@ class Calibrator {
       for (int tries = 0; tries < 20; ++tries) {
         p = any_params(rng_, *t, probes_.lut());
         const auto e =
-            law_of(*cost_law(*t, p, false)).predict(cost_terms(*t, p, raster.width, raster.height));
+            law_of(*cost_law(*t, p, options_.accelerator)).predict(cost_terms(*t, p, raster.width, raster.height));
         if (e && e->ms < kMostStageMs) break;
         p = nullptr;
       }
@@ -294,7 +277,7 @@ class Calibrator {
     for (auto& [type, params] : stack) {
       Effect e;
       e.id = fmt::format("e{}", s->stack.size()), e.type = type->id, e.params = std::move(params);
-      if (options_.accelerator && type->accelerator) e.device = "accelerator";
+      if (there(*type)) e.device = "accelerator";
       s->stack.push_back(std::move(e));
       names += (names.empty() ? "" : ", ") + type->label;
     }
@@ -429,6 +412,30 @@ class Calibrator {
 };
 
 }  // namespace
+
+Json any_params(Rng& rng, const EffectType& type, const std::string& lut) {
+  Json p = showing_params(type);
+  for (const ParamSpec& s : type.params) {
+    if (s.text || s.values == 0) continue;
+    if (s.costs && s.unit == "0 or 1") p[s.name] = unit(rng) < 0.5 ? 0 : 1;
+    else if (s.costs) p[s.name] = somewhere(rng, s);
+    else if (s.values == 1 && unit(rng) < 0.4)
+      p[s.name] = param(type, p, s.name.c_str()) * (0.7 + 0.6 * unit(rng));
+  }
+  if (type.id == "lut") p["path"] = lut;
+  if (type.id == "secondary" && p["use_key"] == 0) p["use_window"] = 1;
+  if (type.id == "transform") {
+    p["scale"] = 0.25 + 1.5 * unit(rng);
+    p["rotation"] = unit(rng) < 0.5 ? 0.0 : 40 * unit(rng) - 20;
+  }
+  if (type.id == "cdl") {
+    for (int c = 0; c < 3; ++c)
+      p["power"][static_cast<std::size_t>(c)] = unit(rng) < 0.5 ? 1.0 : 0.8 + 0.4 * unit(rng);
+    p["saturation"] = unit(rng) < 0.4 ? 1.0 : 1.3;
+  }
+  if (type.id == "lens") p["k1"] = 0.02 + 0.3 * unit(rng);
+  return p;
+}
 
 Result<CalibrateReport> calibrate(Notebook& notebook, const CalibrateOptions& options,
                                   const std::function<bool(const CalibrateProgress&)>& progress) {

@@ -12,7 +12,8 @@ struct CalibrateOptions {
   double seconds = 30;
   int workers = 2;
   std::uint64_t seed = 1;
-  bool accelerator = false;  ///< also effects on the accelerator
+  /// Effects run on the accelerator, and only those that can. One that does not work leaves nothing to try.
+  bool accelerator = false;
   /// Pixels of the largest raster, in millions. Small ones are quick, but large ones show where caches end.
   double most_mpix = 2.1;
   /// Share of the runs that the laws do not learn from: they are held back to try the laws on.
@@ -50,5 +51,8 @@ struct CalibrateReport {
 /// which are removed.
 Result<CalibrateReport> calibrate(Notebook& notebook, const CalibrateOptions& options,
                                   const std::function<bool(const CalibrateProgress&)>& progress);
+
+/// Parameters somewhere in their ranges at which the effect shows. `lut`: a file for those that need one.
+Json any_params(std::mt19937_64& rng, const EffectType& type, const std::string& lut);
 
 }  // namespace gc

@@ -13,6 +13,7 @@ namespace gc {
 struct FrameSample {
   float fetch_ms = 0;
   float process_ms = 0;
+  friend bool operator==(const FrameSample&, const FrameSample&) = default;
 };
 
 /// Where a cost comes from.
@@ -31,12 +32,21 @@ struct StageCosts {
   bool inside = true;  ///< of what the law has seen
 };
 
+/// What the outside took of one playout: how often while a worker was busy, and for how long.
+struct Disturbance {
+  double per_busy_ms = 0;
+  std::vector<float> ms;  ///< lengths seen; never empty when per_busy_ms > 0
+  friend bool operator==(const Disturbance&, const Disturbance&) = default;
+};
+
 class CostBook {
  public:
   virtual ~CostBook() = default;
   virtual std::vector<FrameSample> frames(const Hash128& key) const = 0;
   virtual std::vector<float> entries(const Hash128& key) const = 0;
   virtual StageCosts stage(const StageRef& stage) const = 0;
+  /// What the outside took of this seat's latest playouts, newest first; empty when none is known.
+  virtual std::vector<Disturbance> lately() const { return {}; }
 };
 
 /// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left

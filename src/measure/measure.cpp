@@ -124,7 +124,10 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
       continue;
     }
     if (static_cast<int>(i) < workers && enough) continue;
-    frames.push_back({static_cast<float>(r.steady_fetch_ms), static_cast<float>(r.done_ms - r.fetched_ms)});
+    // What the outside took of it is no cost of the frame: the forecast adds the outside as it is lately.
+    const double outside = outside_ms(r), process = r.done_ms - r.fetched_ms;
+    const double taken = outside > kLeastOutsideMs ? std::min(outside, 0.9 * process) : 0;
+    frames.push_back({static_cast<float>(r.steady_fetch_ms), static_cast<float>(process - taken)});
   }
   notebook.add_frames(frames_key, frames);
   const auto by_stage =

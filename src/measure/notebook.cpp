@@ -31,6 +31,10 @@ constexpr const char* kSchema = R"(
   UPDATE series SET kind = 1;
 )";
 
+// Came after version 2 and asks nothing of what is there.
+constexpr const char* kLater =
+    "CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL)";
+
 template <class T>
 std::string pack(std::span<const T> v) {
   return {reinterpret_cast<const char*>(v.data()), v.size_bytes()};
@@ -117,6 +121,7 @@ MedianEstimate median_of(std::vector<float> values) {
 Result<std::shared_ptr<Notebook>> Notebook::open(const fs::path& file) {
   auto database = Database::open(file, 2, kSchema, "notebook");
   if (!database) return std::unexpected(database.error());
+  if (auto r = database->run(kLater); !r) return std::unexpected(r.error());
   auto notebook = std::make_shared<Notebook>();
   notebook->database_ = *database;
   Statement probe = notebook->database_.prepare("SELECT what, key, first, second FROM series LIMIT 1");
@@ -318,6 +323,26 @@ std::vector<float> Notebook::entries(const Hash128& key) const {
 std::vector<float> Notebook::encode(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
   return series(kEncode, key).values;
+}
+
+void Notebook::add_disturbance(const Disturbance& d) {
+  const std::lock_guard lock(mutex_);
+  const std::string ms = pack(std::span<const float>(d.ms));
+  database_.prepare("INSERT INTO disturbance(at, per_busy_ms, ms) VALUES(?,?,?)")
+      .bind(std::string_view(now_utc()))
+      .bind(d.per_busy_ms)
+      .blob(ms)
+      .step();
+  database_.run(
+      "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT 12)");
+}
+
+std::vector<Disturbance> Notebook::lately() const {
+  const std::lock_guard lock(mutex_);
+  std::vector<Disturbance> all;
+  Statement a = database_.prepare("SELECT per_busy_ms, ms FROM disturbance ORDER BY rowid DESC");
+  while (a.step()) all.push_back({a.real(0), unpack(a.text(1))});
+  return all;
 }
 
 std::vector<AuditRecord> Notebook::audits() const {

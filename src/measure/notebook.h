@@ -55,6 +55,8 @@ class Notebook : public CostBook {
   void add_entries(const Hash128& key, std::span<const float> fetch_ms);
   void add_encode(const Hash128& key, std::span<const float> ms);
   void add_audit(const AuditRecord& record);
+  /// What the outside took of a playout; the latest dozen are kept.
+  void add_disturbance(const Disturbance& d);
   /// What went on around the samples that are added from now on.
   void set_conditions(const Conditions& conditions);
 
@@ -64,6 +66,7 @@ class Notebook : public CostBook {
   std::vector<float> entries(const Hash128& key) const override;
   std::vector<float> encode(const Hash128& key) const;
   std::vector<AuditRecord> audits() const;
+  std::vector<Disturbance> lately() const override;
   StageCosts stage(const StageRef& stage) const override;
 
   std::optional<CostEstimate> predict(const LawName& law, const Terms& terms) const;

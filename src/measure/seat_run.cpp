@@ -6,6 +6,7 @@
 #include <thread>
 
 #include "base/clock.h"
+#include "measure/contention.h"
 #include "media/writer.h"
 
 namespace gc {
@@ -24,6 +25,10 @@ SeatProfile profile_of(const Notebook& notebook, double memory_left_gb) {
   for (const Era& e : notebook.eras())
     p.eras.push_back({{"since", e.since}, {"change", e.change}, {"identity", e.identity}});
   return p;
+}
+
+namespace {
+constexpr double kAcceleratorShare = 0.15;  ///< of the time that is left for calibration
 }
 
 Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& options,
@@ -67,6 +72,9 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
     if (!options.full)
       unknown.push_back("Whether the speed lasts was looked at for 4 s only; measure in full to know.");
   }
+  if (go_on("What frames do to each other"))
+    p.contention = measure_contention(options.workers, options.full ? 10 : 2,
+                                      [&] { return go_on("What frames do to each other"); });
   if (go_on("The accelerator")) {
     auto a = measure_accelerator();
     if (a) p.accelerator = *a;
@@ -82,6 +90,7 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
     auto v = measure_volume(folder, o, [&] { return go_on("Volume " + folder.string()); });
     if (v) {
       v->label = std::string(1, label++);
+      remember_fills(*v, options.known_volumes);
       p.volumes.push_back(std::move(*v));
     } else {
       unknown.push_back(v.error().text());
@@ -106,7 +115,19 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
   }
   if (!report.cancelled) {
     CalibrateOptions o;
-    o.workers = options.workers, o.seed = options.seed, o.held_out = options.held_out;
+    o.workers = options.workers, o.seed = options.seed;
+    if (options.full && p.accelerator) {
+      // Before the rest: building kernels takes its time, and what is left over goes to the processor.
+      o.accelerator = true, o.seconds = kAcceleratorShare * std::max(0.0, limit - watch.ms() / 1000);
+      auto r = calibrate(notebook, o, [&](const CalibrateProgress& c) {
+        return go_on("What effects cost on the accelerator: " + c.what);
+      });
+      if (!r) return std::unexpected(r.error());
+      o.accelerator = false;
+    } else if (p.accelerator) {
+      unknown.push_back("What effects cost on the accelerator: measure in full to know.");
+    }
+    o.held_out = options.held_out;
     o.seconds = std::max(3.0, limit - watch.ms() / 1000 - 2);
     if (!options.full) o.most_mpix = 1;  // small rasters are quick to make media for
     auto r = calibrate(notebook, o,
@@ -121,7 +142,7 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
           "wide.");
   }
   SeatProfile known = profile_of(notebook, options.memory_left_gb);
-  known.memory = p.memory, known.endurance = p.endurance, known.accelerator = p.accelerator;
+  known.memory = p.memory, known.endurance = p.endurance, known.contention = p.contention, known.accelerator = p.accelerator;
   known.accelerator_trouble = p.accelerator_trouble, known.others = p.others, known.stolen = p.stolen,
   known.shared = p.shared;
   known.volumes = std::move(p.volumes), known.forms = std::move(p.forms), known.unknown = std::move(unknown);

@@ -11,6 +11,7 @@ struct SeatRunOptions {
   double memory_left_gb = 4;
   std::vector<fs::path> volumes;  ///< folders on the volumes to measure
   bool network = false;
+  std::vector<VolumeSpeed> known_volumes = {};  ///< as measured before, perhaps with more or less room
   int width = 1920, height = 1080;  ///< raster that cached media are tried at
   ProgramPtr program;               ///< a timeline whose frames they are tried on; none: made-up ones
   int screen_width = 0, screen_height = 0;

@@ -107,7 +107,12 @@ class Pacer {
   }
 
   Cadence cadence() const { return kCadences[static_cast<std::size_t>(cadence_)]; }
-  double mean_ms() const { return mean_; }
+  /// Whether both decide alike from here on: the same place and cadence, figures within `tolerance` ms.
+  bool goes_on_like(const Pacer& o, double tolerance) const {
+    const auto near = [&](double a, double b) { return (a < b ? b - a : a - b) <= tolerance; };
+    return last_ == o.last_ && cadence_ == o.cadence_ && seen_ == o.seen_ && near(mean_, o.mean_) &&
+           near(deviation_, o.deviation_) && near(skip_ms_, o.skip_ms_);
+  }
 
  private:
   static double later(double a, double b) { return a > b ? a : b; }

@@ -2,25 +2,29 @@
 // same pipeline runs on the clock (playout), flat out (measuring) and in the background (queue).
 #pragma once
 #include <atomic>
-#include <condition_variable>
 #include <functional>
-#include <mutex>
 #include <optional>
 #include <thread>
 
+#include "pipeline/clock.h"
 #include "pipeline/pacing.h"
 #include "render/renderer.h"
 
 namespace gc {
 
-/// A finished frame with everything that is known of how it came about. Times by now_ms().
+/// A finished frame with everything that is known of how it came about. Times by the pipeline's clock.
 struct FrameResult {
   Frames frame = 0;
   Frames position = 0;  ///< in the list of frames to make
   Image image;          ///< when asked for
   ScreenImage screen;   ///< when asked for
+  int worker = 0;
+  double decided_ms = 0;  ///< when a worker took it on; until started_ms it waited for room ahead of the clock
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
   double steady_fetch_ms = 0;  ///< of the fetch, what is not catching up after a seek or a skip
+  bool decodes_between = false;  ///< frames before it that were skipped had to be decoded all the same
+  double shared_wait_ms = 0;     ///< waited for pictures that other frames in flight were making
+  long page_faults = 0;          ///< memory that had to come back from the drive
   StageLog stages;
   std::vector<std::string> trouble;  ///< what could not be read
   bool sealed = false;
@@ -28,6 +32,12 @@ struct FrameResult {
   bool unseen = false;  ///< something in it shows only after rendering
   bool cached = false;  ///< taken from the memory cache as it was
 };
+
+/// Wall time of its work that the frame's thread did not get, ms: nothing that it waited for itself.
+double outside_ms(const FrameResult& frame);
+
+/// From this much of a frame on it is told; below lie the clock's grain and the scheduler's.
+inline constexpr double kLeastOutsideMs = 4;
 
 struct PipelineOptions {
   int workers = 2;
@@ -39,18 +49,38 @@ struct PipelineOptions {
   int tiles = 1;                       ///< threads that work on each frame
   std::shared_ptr<MemoryCache> cache;  ///< for what frames share; none: the pipeline's own
   bool keep_frames = false;            ///< finished frames are offered to the cache and taken from it
+  bool take_frames = false;            ///< frames that the cache has are taken from it
 };
 
 /// How many frames are made at once on this machine: one for each processor that this process may use.
 int default_workers();
 
+/// What makes the frames that a pipeline lets through.
+class FrameMaker {
+ public:
+  /// What goes from fetching to processing.
+  struct Work {
+    virtual ~Work() = default;
+  };
+  virtual ~FrameMaker() = default;
+  /// One frame at a time, in the order in which frames were started. `worker` is set.
+  virtual std::unique_ptr<Work> fetch(Frames frame, FrameResult& result) = 0;
+  /// Any number of frames at once.
+  virtual void process(Work& work, FrameResult& result) = 0;
+};
+
 class Pipeline {
  public:
   using Done = std::function<void(FrameResult&&)>;
   /// Starts at once with `frames` in this order. `done` is called from worker threads, in any order.
-  Pipeline(ProgramPtr program, const SealLookup* seals, PipelineOptions options, std::vector<Frames> frames,
-           Done done);
+  Pipeline(std::unique_ptr<FrameMaker> maker, PipelineOptions options, std::vector<Frames> frames, Done done,
+           Clock& clock = real_clock());
+  /// The frames of a program, really made.
+  Pipeline(ProgramPtr program, const SealLookup* seals, const PipelineOptions& options,
+           std::vector<Frames> frames, Done done);
   ~Pipeline();  ///< stops; waits for the frames in flight (at most one frame's time)
+  Pipeline(const Pipeline&) = delete;
+  Pipeline& operator=(const Pipeline&) = delete;
 
   /// From now on the pacing rule decides: frame number i of the list is due at `zero_ms + i × period_ms`.
   void start_clock(double zero_ms, double period_ms);
@@ -61,28 +91,25 @@ class Pipeline {
   Cadence cadence() const;
 
  private:
-  void work();
+  void work(int worker);
+  /// False when there is nothing left to do.
+  bool make_one(int worker);
   std::optional<FrameStart> next_start(std::unique_lock<std::mutex>& lock);
 
-  ProgramPtr program_;
-  const SealLookup* seals_;
+  std::unique_ptr<FrameMaker> maker_;
   PipelineOptions options_;
   std::vector<Frames> frames_;
   Done done_;
+  Clock& clock_;
 
   mutable std::mutex mutex_;
   std::condition_variable changed_;
   bool stop_ = false;
   std::optional<Pacer> pacer_;
   double zero_ms_ = 0;
-  double period_ms_ = 0;
   Frames next_ = 0, consumed_ = 0;
-  std::uint64_t tickets_ = 0;
-
-  std::mutex fetch_mutex_;
-  std::condition_variable fetch_turn_;
-  std::uint64_t fetching_ = 0;
-  Decoders decoders_;
+  std::uint64_t tickets_ = 0, fetching_ = 0;  ///< given out; whose turn it is to fetch
+  int active_ = 0;
 
   std::vector<std::thread> workers_;
 };

@@ -4,40 +4,38 @@
 #include <cmath>
 #include <deque>
 
-#include "base/clock.h"
 #include "base/log.h"
 #include "measure/measure.h"
+#include "pipeline/maker.h"
 
 namespace gc {
 namespace {
 
-void sleep_until(double at_ms, const std::atomic<bool>& stop) {
-  // In steps, so that stopping is prompt.
-  for (double left = at_ms - now_ms(); left > 0 && !stop; left = at_ms - now_ms()) {
-    const double step = std::min(left, 40.0);
-    timespec t{0, static_cast<long>(step * 1e6)};
-    nanosleep(&t, nullptr);
-  }
-}
-
 /// What the pipeline hands over, kept until it is due; by position in the order of playing.
 class Inbox {
  public:
+  Inbox(Clock& clock, const std::atomic<bool>& stop) : clock_(clock), stop_(stop) {}
+
   void put(FrameResult&& r) {
     const std::lock_guard lock(mutex_);
     const Frames position = r.position;
     frames_.emplace(position, std::move(r));
     ++received_;
-    arrived_.notify_all();
+    changed_.notify_all();
   }
-  void wait_for(Frames count, const std::atomic<bool>& stop) {
+  void wait_for(Frames count) {
     std::unique_lock lock(mutex_);
-    while (received_ < count && !stop) arrived_.wait_for(lock, std::chrono::milliseconds(20));
+    const auto ready = [&] { return received_ >= count || stop_; };
+    while (!ready()) clock_.wait(lock, changed_, clock_.now() + 20, ready);
   }
-  bool wait_for_frame(Frames position, const std::atomic<bool>& stop) {
+  void wait_for_frame(Frames position) {
     std::unique_lock lock(mutex_);
-    while (!frames_.contains(position) && !stop) arrived_.wait_for(lock, std::chrono::milliseconds(20));
-    return !stop;
+    const auto ready = [&] { return frames_.contains(position) || stop_; };
+    while (!ready()) clock_.wait(lock, changed_, clock_.now() + 20, ready);
+  }
+  void sleep_until(double at_ms) {
+    std::unique_lock lock(mutex_);
+    clock_.wait(lock, changed_, at_ms, [&] { return stop_.load(); });
   }
   /// Everything up to and including `position` that is done by now, oldest first.
   std::vector<FrameResult> take_until(Frames position) {
@@ -51,67 +49,12 @@ class Inbox {
   }
 
  private:
+  Clock& clock_;
+  const std::atomic<bool>& stop_;
   std::mutex mutex_;
-  std::condition_variable arrived_;
+  std::condition_variable changed_;
   std::map<Frames, FrameResult> frames_;
   Frames received_ = 0;
-};
-
-/// How a finished frame's time was spent.
-struct Spent {
-  double occupied = 0, waited = 0, fetch = 0, read = 0, outside = 0;
-};
-
-Spent spent(const FrameResult& r) {
-  Spent s;
-  s.occupied = r.done_ms - r.started_ms;
-  s.waited = r.fetch_began_ms - r.started_ms;
-  s.fetch = r.fetched_ms - r.fetch_began_ms;
-  double cpu = 0;
-  for (const StageSample& stage : r.stages) {
-    cpu += stage.cpu_ms;
-    if (stage.kind == StageKind::read) s.read += stage.wall_ms;
-  }
-  s.outside = std::max(0.0, s.occupied - s.waited - cpu);
-  return s;
-}
-
-/// Says why frames are missed, from how the latest frames spent their time.
-class Diagnosis {
- public:
-  Diagnosis(int workers, double period) : workers_(workers), period_(period) {}
-
-  void add(const FrameResult& r) {
-    latest_.push_back(spent(r));
-    if (latest_.size() > 6) latest_.pop_front();
-  }
-
-  /// For a frame that was made but came late: without what the outside took, would it have been in time?
-  Cause late(const FrameResult& r, double late_ms) const {
-    const Spent s = spent(r);
-    if (s.outside >= late_ms && s.outside > 0.25 * (s.occupied - s.waited)) return Cause::outside;
-    return binding();
-  }
-
-  /// For a frame that was not started: what keeps frames from being made in time?
-  Cause binding() const {
-    Spent sum;
-    for (const Spent& s : latest_)
-      sum.occupied += s.occupied, sum.waited += s.waited, sum.fetch += s.fetch, sum.read += s.read,
-          sum.outside += s.outside;
-    const double n = std::max<double>(1, static_cast<double>(latest_.size()));
-    const double own = (sum.occupied - sum.waited - sum.outside) / n / workers_;
-    const double fetch = sum.fetch / n;
-    if (std::max(own, fetch) < 0.97 * period_ && sum.outside / n / workers_ + own > 0.97 * period_)
-      return Cause::outside;
-    if (fetch > own) return sum.read > 0.6 * sum.fetch ? Cause::disk : Cause::decode;
-    return Cause::processor;
-  }
-
- private:
-  int workers_;
-  double period_;
-  std::deque<Spent> latest_;
 };
 
 void count_segments(Playout& p, const Program& program) {
@@ -136,112 +79,193 @@ void count_segments(Playout& p, const Program& program) {
   }
 }
 
-}  // namespace
-
-std::vector<float> Playout::missed() const {
-  std::vector<float> m(static_cast<std::size_t>(range.length()), 0.0f);
-  for (const FrameLog& f : log)
-    if (f.dropped) m[static_cast<std::size_t>(f.frame - range.in)] = 1;
-  return m;
+std::vector<Frames> order_of(FrameRange range, const PlayOptions& options) {
+  std::vector<Frames> once, all;
+  for (Frames f = range.in; f < range.out; ++f) once.push_back(f);
+  if (options.backwards) std::reverse(once.begin(), once.end());
+  for (int pass = 0; pass < std::max(1, options.passes); ++pass) all.insert(all.end(), once.begin(), once.end());
+  return all;
 }
+
+/// One playout on its way.
+class Run {
+ public:
+  Run(const Program& program, FrameRange range, const PlayOptions& options, Display& display,
+      const std::atomic<bool>& stop)
+      : options_(options),
+        display_(display),
+        stop_(stop),
+        clock_(options.clock ? *options.clock : real_clock()),
+        inbox_(clock_, stop),
+        period_(program.timeline()->rate.frame_ms()),
+        frames_(order_of(range, options)),
+        diagnosis_(options.workers, period_) {
+    p_.range = range, p_.rate = program.timeline()->rate, p_.mode = options.mode;
+    p_.workers = options.workers, p_.horizon = options.horizon;
+  }
+
+  Playout play(const ProgramPtr& program, const SealLookup* seals,
+               const std::function<void(const PlayState&)>& tell) {
+    if (frames_.empty()) return std::move(p_);
+    PipelineOptions running;
+    running.workers = options_.workers, running.horizon = options_.horizon;
+    running.cache = options_.cache;
+    running.take_frames = options_.cache != nullptr;
+    running.keep_frames = options_.cache && options_.mode == PlayMode::every_frame;
+    std::optional<Learner> learner;
+    if (options_.notebook) learner.emplace(program, *options_.notebook), running.gauge = true;
+    const auto done = [&](FrameResult&& r) {
+      if (learner) learner->see(r);
+      inbox_.put(std::move(r));
+    };
+    const MachineTimes before = machine_times();
+    const double began = clock_.now();
+    {
+      std::unique_ptr<FrameMaker> maker =
+          options_.maker ? options_.maker() : make_frames_of(program, seals, running);
+      Pipeline pipeline(std::move(maker), running, frames_, done, clock_);
+      inbox_.wait_for(std::min<Frames>(static_cast<Frames>(frames_.size()), options_.horizon));
+      zero_ = clock_.now();
+      p_.preroll_seconds = (zero_ - began) / 1000;
+      if (clocked()) pipeline.start_clock(zero_, period_);
+      run(pipeline, tell);
+      pipeline.stop();
+    }
+    finish(*program);
+    p_.around = conditions_between(before, machine_times());
+    if (learner)
+      if (auto r = learner->finish(); !r) spdlog::warn("{}", r.error().text());
+    return std::move(p_);
+  }
+
+ private:
+  bool clocked() const { return options_.mode == PlayMode::on_the_clock; }
+  FrameLog& log(Frames position) { return p_.log[static_cast<std::size_t>(position)]; }
+
+  void run(Pipeline& pipeline, const std::function<void(const PlayState&)>& tell) {
+    const auto count = static_cast<Frames>(frames_.size());
+    p_.log.resize(frames_.size());
+    double tick = zero_;
+    for (Frames i = 0; i < count && !stop_; ++i) {
+      if (clocked()) tick = zero_ + static_cast<double>(i) * period_;
+      else if (i > 0) tick = std::max(tick + period_, clock_.now());
+      inbox_.sleep_until(tick);
+      if (!clocked()) inbox_.wait_for_frame(i);
+      if (stop_) break;
+      show(i, tick);
+      if (!clocked()) pipeline.consumed(i + 1);
+      if (tell) tell({frames_[static_cast<std::size_t>(i)], p_.dropped, rate_now(tick)});
+    }
+  }
+
+  /// The tick of the frame at position i.
+  void show(Frames i, double tick) {
+    FrameLog& now = log(i);
+    now.frame = frames_[static_cast<std::size_t>(i)], now.due_ms = tick - zero_;
+    ++p_.frames;
+    // This thread itself may come too late: a display that blocked, a machine that slept.
+    const bool overslept = clocked() && clock_.now() >= tick + period_;
+    std::vector<FrameResult> done = inbox_.take_until(i);
+    bool on_time = false;
+    for (FrameResult& r : done) {
+      on_time = note(r, i) || on_time;
+      diagnosis_.add(spent(r));
+    }
+    if (overslept || !on_time) {
+      now.dropped = true, ++p_.dropped;
+      now.cause = !overslept ? diagnosis_.binding() : display_blocked_ ? Cause::display : Cause::outside;
+    }
+    if (!overslept) display_blocked_ = false;
+    // A frame that comes late is still better than a frozen picture; it stays counted as dropped.
+    bool fresh = false;
+    if (!overslept && !done.empty() && done.back().position > newest_) {
+      newest_ = done.back().position;
+      fresh = present(done.back(), tick);
+      if (!fresh && !now.dropped) now.dropped = true, now.cause = Cause::display, ++p_.dropped;
+    }
+    now.presented = !now.dropped;
+    now.repeated = !fresh;
+    while (!shown_.empty() && shown_.front() <= tick - 1000) shown_.pop_front();
+  }
+
+  /// Puts what is known of a finished frame into the log. True when it is the one that is due now.
+  bool note(const FrameResult& r, Frames due) {
+    FrameLog& of = log(r.position);
+    const Spent s = spent(r);
+    of.made = true;
+    of.decided_ms = r.decided_ms - zero_, of.started_ms = r.started_ms - zero_;
+    of.fetch_began_ms = r.fetch_began_ms - zero_, of.fetched_ms = r.fetched_ms - zero_;
+    of.done_ms = r.done_ms - zero_, of.steady_fetch_ms = r.steady_fetch_ms;
+    of.worker = static_cast<std::int16_t>(r.worker), of.decodes_between = r.decodes_between;
+    of.sealed = r.sealed, of.offline = r.offline, of.cached = r.cached, of.outside_ms = s.outside;
+    for (const StageSample& x : r.stages)
+      if (x.ended_ms > 0)
+        of.stages.push_back({x.kind, x.owner, x.wall_ms, x.cpu_ms,
+                             x.ended_ms - zero_ - static_cast<double>(x.wall_ms)});
+    if (r.position == due) return true;
+    if (of.dropped) {
+      of.late_ms = of.done_ms - of.due_ms;
+      if (of.cause != Cause::display) of.cause = diagnosis_.late(s, of.late_ms);
+    }
+    return false;
+  }
+
+  bool present(FrameResult& r, double tick) {
+    const double before = clock_.now();
+    const bool taken = display_.present(r.frame, std::move(r.screen), tick);
+    display_blocked_ = clock_.now() - before > period_ / 2;
+    if (taken) shown_.push_back(tick);
+    return taken;
+  }
+
+  double rate_now(double tick) const {
+    const double since = tick - zero_;
+    return std::min(p_.rate.fps(), static_cast<double>(shown_.size()) *
+                                       (since < 1000 ? 1000 / std::max(period_, since + period_) : 1.0));
+  }
+
+  void finish(const Program& program) {
+    p_.stopped = stop_;
+    p_.log.resize(static_cast<std::size_t>(p_.frames));
+    p_.seconds = (clock_.now() - zero_) / 1000;
+    const auto frames = static_cast<double>(std::max<Frames>(1, p_.frames));
+    p_.rate_reached = clocked() ? p_.rate.fps() * (1 - static_cast<double>(p_.dropped) / frames)
+                                : std::min(p_.rate.fps(), frames / std::max(1e-3, p_.seconds));
+    p_.dropped_outside = p_.count(Cause::outside);
+    // Frames are fetched in the order of their positions.
+    Frames before = -1;
+    for (Frames i = 0; i < p_.frames; ++i)
+      if (log(i).made) log(i).after = before, before = i;
+    count_segments(p_, program);
+  }
+
+  const PlayOptions& options_;
+  Display& display_;
+  const std::atomic<bool>& stop_;
+  Clock& clock_;
+  Inbox inbox_;
+  double period_, zero_ = 0;
+  std::vector<Frames> frames_;
+  Diagnosis diagnosis_;
+  Playout p_;
+  std::deque<double> shown_;  ///< times of the last second's presentations
+  Frames newest_ = -1;        ///< position of the newest frame that has been on the display
+  bool display_blocked_ = false;
+};
+
+}  // namespace
 
 Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange range, const PlayOptions& options,
              Display& display, const std::atomic<bool>& stop,
              const std::function<void(const PlayState&)>& tell) {
-  Playout p;
-  p.range = {std::clamp<Frames>(range.in, 0, program->duration()),
-             std::clamp<Frames>(range.out, 0, program->duration())};
-  p.rate = program->timeline()->rate;
-  p.mode = options.mode;
-  const double period = p.rate.frame_ms();
-  std::vector<Frames> frames;
-  for (Frames f = p.range.in; f < p.range.out; ++f) frames.push_back(f);
-  if (options.backwards) std::reverse(frames.begin(), frames.end());
-  const auto count = static_cast<Frames>(frames.size());
-  if (count == 0) return p;
+  const FrameRange inside{std::clamp<Frames>(range.in, 0, program->duration()),
+                          std::clamp<Frames>(range.out, 0, program->duration())};
+  return Run(*program, inside, options, display, stop).play(program, seals, tell);
+}
 
-  Inbox inbox;
-  const Stopwatch preroll;
-  PipelineOptions running;
-  running.workers = options.workers, running.horizon = options.horizon;
-  // Played every frame, slower, a stretch fills the memory cache on the way.
-  running.cache = options.cache, running.keep_frames = options.cache && options.mode == PlayMode::every_frame;
-  std::optional<Learner> learner;
-  if (options.notebook) learner.emplace(program, *options.notebook), running.gauge = true;
-  Pipeline pipeline(program, seals, running, frames, [&](FrameResult&& r) {
-    if (learner) learner->see(r);
-    inbox.put(std::move(r));
-  });
-  inbox.wait_for(std::min<Frames>(count, options.horizon), stop);
-  p.preroll_seconds = preroll.ms() / 1000;
-  const double zero = now_ms();
-  const bool clocked = options.mode == PlayMode::on_the_clock;
-  if (clocked) pipeline.start_clock(zero, period);
-
-  Diagnosis diagnosis(options.workers, period);
-  std::deque<double> shown;  // times of the last second's presentations
-  Frames newest = -1;        // position of the newest frame that has been on the display
-  double tick = zero;
-  p.log.resize(static_cast<std::size_t>(count));
-  for (Frames i = 0; i < count && !stop; ++i) {
-    const Frames frame = frames[static_cast<std::size_t>(i)];
-    if (clocked) tick = zero + static_cast<double>(i) * period;
-    else if (i > 0) tick = std::max(tick + period, now_ms());
-    sleep_until(tick, stop);
-    if (!clocked) inbox.wait_for_frame(i, stop);
-    if (stop) break;
-    FrameLog& log = p.log[static_cast<std::size_t>(i)];
-    log.frame = frame, log.due_ms = tick - zero;
-    std::vector<FrameResult> done = inbox.take_until(i);
-    bool on_time = false;
-    for (FrameResult& r : done) {
-      FrameLog& of = p.log[static_cast<std::size_t>(r.position)];
-      const Spent s = spent(r);
-      of.done_ms = r.done_ms - zero;
-      of.sealed = r.sealed, of.offline = r.offline, of.outside_ms = s.outside;
-      if (r.position == i) on_time = true;
-      else if (of.dropped) {
-        of.late_ms = of.done_ms - of.due_ms;
-        of.cause = diagnosis.late(r, of.late_ms);
-      }
-      diagnosis.add(r);
-    }
-    ++p.frames;
-    if (on_time) {
-      log.presented = true;
-    } else {
-      log.dropped = true;
-      log.cause = diagnosis.binding();
-      ++p.dropped;
-    }
-    // A frame that comes late is still better than a frozen picture; it stays counted as dropped.
-    if (!done.empty() && done.back().position > newest) {
-      newest = done.back().position;
-      shown.push_back(tick);
-      display.present(done.back().frame, std::move(done.back().screen));
-    }
-    while (!shown.empty() && shown.front() <= tick - 1000) shown.pop_front();
-    if (!clocked) pipeline.consumed(i + 1);
-    if (tell)
-      tell({frame, p.dropped,
-            std::min(p.rate.fps(),
-                     static_cast<double>(shown.size()) *
-                         (tick - zero < 1000 ? 1000 / std::max(period, tick - zero + period) : 1.0))});
-  }
-  p.stopped = stop;
-  p.log.resize(static_cast<std::size_t>(p.frames));
-  p.seconds = (now_ms() - zero) / 1000;
-  for (const FrameLog& f : p.log) p.dropped_outside += f.dropped && f.cause == Cause::outside;
-  p.rate_reached =
-      clocked ? p.rate.fps() *
-                    (1 - static_cast<double>(p.dropped) / static_cast<double>(std::max<Frames>(1, p.frames)))
-              : std::min(p.rate.fps(), static_cast<double>(p.frames) / std::max(1e-3, p.seconds));
-  pipeline.stop();
-  count_segments(p, *program);
-  pipeline.stop();
-  if (learner)
-    if (auto r = learner->finish(); !r) spdlog::warn("{}", r.error().text());
-  return p;
+FrameRange around(Frames playhead, double before_s, double after_s, Rate rate, Frames duration) {
+  const auto frames = [&](double s) { return static_cast<Frames>(std::lround(s * rate.fps())); };
+  return {std::max<Frames>(0, playhead - frames(before_s)), std::min(duration, playhead + frames(after_s))};
 }
 
 }  // namespace gc

@@ -7,6 +7,8 @@
 namespace gc {
 namespace {
 
+thread_local double waited_here = 0;
+
 /// Bytes a second that a picture can be copied with: a cautious round figure, for deciding what is not worth
 /// keeping.
 constexpr double kCopyBytesPerMs = 4e6;
@@ -44,7 +46,9 @@ MemoryCache::Picture MemoryCache::get(const Hash128& key, const std::function<Im
         touch(it->second, key);
         return it->second.picture;
       }
+      const Stopwatch waiting;
       made_.wait(lock);
+      waited_here += waiting.ms();
     }
     ++stats_.misses;
     entries_[key] = {};
@@ -107,12 +111,7 @@ void MemoryCache::shrink_to(std::size_t bytes) {
   }
 }
 
-void MemoryCache::clear() {
-  const std::lock_guard lock(mutex_);
-  for (auto& [worth, key] : order_) entries_.erase(key);
-  order_.clear();
-  stats_.bytes = stats_.pictures = 0;
-}
+double MemoryCache::waited_ms() { return waited_here; }
 
 MemoryCache::Stats MemoryCache::stats() const {
   const std::lock_guard lock(mutex_);

@@ -31,7 +31,8 @@ class MemoryCache {
   Picture get(const Hash128& key, const std::function<Image()>& make);
   /// Keeps a picture that took `ms` to make, unless copying it about would cost more than making it.
   void offer(const Hash128& key, Picture picture, double ms);
-  void clear();
+  /// Milliseconds that this thread has waited, ever, for pictures that others were making.
+  static double waited_ms();
 
   struct Stats {
     std::size_t bytes = 0, pictures = 0, hits = 0, misses = 0, evicted = 0, not_kept = 0;

@@ -23,6 +23,7 @@ void timed(StageLog& log, const StageRef& stage, F&& step) {
   step();
   log.push_back(
       {stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
+  log.back().by_wall = stage.by_wall, log.back().ended_ms = now_ms();
   log.back().gauge = gauge_around();
 }
 
@@ -448,6 +449,8 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, Sta
                  static_cast<float>(times.read_ms), request.read.owner});
   log.push_back({StageKind::decode, request.decode.key, static_cast<float>(times.decode_ms),
                  static_cast<float>(times.decode_cpu_ms), request.decode.owner, gauge_around()});
+  // Reading and decoding take turns; in the log all reading comes first.
+  log.back().ended_ms = now_ms(), log[log.size() - 2].ended_ms = now_ms() - times.decode_ms;
   return frame;
 }
 

@@ -35,6 +35,15 @@ struct Endurance {
 };
 Endurance measure_endurance(int threads, double seconds, const KeepGoing& go_on = {});
 
+/// What frames do to each other: the median time of a frame of one sort of work when it is made alone, beside
+/// frames of the same sort on all workers, and beside frames of the other sort.
+struct Contention {
+  std::string work;  ///< "waits for memory" or "computes"
+  double alone_ms = 0, beside_same_ms = 0, beside_other_ms = 0;
+  double same() const { return alone_ms > 0 ? beside_same_ms / alone_ms : 1; }
+  double other() const { return alone_ms > 0 ? beside_other_ms / alone_ms : 1; }
+};
+
 /// The accelerator's transfers, MB a second each way, and whether it computes what it should. An error says
 /// what a device that lists itself and does not work got wrong.
 struct AcceleratorSpeed {

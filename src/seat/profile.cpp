@@ -44,6 +44,8 @@ Json to_json(const VolumeSpeed& v, bool with_paths) {
          {"write_ms", {{"p50", v.write_ms_50}, {"p95", v.write_ms_95}, {"p99", v.write_ms_99}}},
          {"page_cache_kept_out", v.direct},
          {"notes", v.notes}};
+  for (const FillSpeed& f : v.fills)
+    j["by_fill"].push_back({{"full", f.full}, {"write_mb_s", f.write_mb_s}, {"read_mb_s", f.read_mb_s}});
   if (with_paths) j["folder"] = v.folder;
   return j;
 }
@@ -109,6 +111,11 @@ Json to_json(const SeatProfile& p, bool with_paths) {
                       {"sustained", p.endurance->sustained},       {"shared", p.endurance->shared},
                       {"side_by_side", p.endurance->side_by_side}, {"first_mhz", p.endurance->first_mhz},
                       {"last_mhz", p.endurance->last_mhz}};
+  for (const Contention& c : p.contention)
+    j["contention"].push_back({{"work", c.work},
+                               {"alone_ms", c.alone_ms},
+                               {"beside_same_ms", c.beside_same_ms},
+                               {"beside_other_ms", c.beside_other_ms}});
   if (p.accelerator)
     j["accelerator"] = {{"name", p.accelerator->name},
                         {"up_mb_s", p.accelerator->up_mb_s},
@@ -176,6 +183,12 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
     const auto it = j.find(key);
     return it != j.end() && it->is_array() ? *it : Json::array();
   };
+  for (const Json& o : list("contention")) {
+    Numbers n{o, {}};
+    p.contention.push_back({text_or(o, "work", ""), n.get("alone_ms", 0, 0, 1e6),
+                            n.get("beside_same_ms", 0, 0, 1e6), n.get("beside_other_ms", 0, 0, 1e6)});
+    if (!n.trouble.empty()) return bad(where, n.trouble);
+  }
   for (const Json& o : list("volumes")) {
     Numbers n{o, {}};
     VolumeSpeed v;
@@ -190,6 +203,12 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
     for (const Json& s : o.value("readers_at_once", Json::array())) {
       Numbers r{s, {}};
       v.streams.push_back({static_cast<int>(r.get("streams", 1, 1, 4096)), r.get("mb_s", 0, 0, kFast)});
+      if (!r.trouble.empty()) return bad(where, r.trouble);
+    }
+    for (const Json& f : o.value("by_fill", Json::array())) {
+      Numbers r{f, {}};
+      v.fills.push_back(
+          {r.get("full", 0, 0, 1), r.get("write_mb_s", 0, 0, kFast), r.get("read_mb_s", 0, 0, kFast)});
       if (!r.trouble.empty()) return bad(where, r.trouble);
     }
     for (const Json& s : o.value("notes", Json::array()))

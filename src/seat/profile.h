@@ -34,6 +34,7 @@ struct SeatProfile {
   double memory_left_gb = 4;  ///< to other programs
   std::optional<MemoryBandwidth> memory;
   std::optional<Endurance> endurance;
+  std::vector<Contention> contention;
   std::optional<AcceleratorSpeed> accelerator;
   std::string accelerator_trouble;  ///< why there is none, or what is wrong with it
   int screen_width = 0, screen_height = 0;

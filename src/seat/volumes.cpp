@@ -210,8 +210,30 @@ Result<VolumeSpeed> measure_volume(const fs::path& folder, const VolumeOptions& 
     speed.notes.push_back(
         fmt::format("only {:.0f} GB of {:.0f} are free: drives get slower and renders end early",
                     static_cast<double>(speed.free_bytes) / 1e9, static_cast<double>(speed.bytes) / 1e9));
+  if (volume.bytes > 0)
+    speed.fills = {{1 - static_cast<double>(volume.free_bytes) / static_cast<double>(volume.bytes),
+                    speed.write_mb_s, speed.read_mb_s}};
   speed.seconds = all.ms() / 1000;
   return speed;
+}
+
+void remember_fills(VolumeSpeed& now, const std::vector<VolumeSpeed>& before) {
+  if (now.fills.empty()) return;
+  const FillSpeed newest = now.fills.front();
+  const auto twentieth = [](const FillSpeed& f) { return std::floor(f.full * 20); };
+  for (const VolumeSpeed& v : before) {
+    if (v.folder != now.folder) continue;
+    for (const FillSpeed& f : v.fills)
+      if (twentieth(f) != twentieth(newest)) now.fills.push_back(f);
+    break;
+  }
+  std::sort(now.fills.begin(), now.fills.end(),
+            [](const FillSpeed& a, const FillSpeed& b) { return a.full < b.full; });
+  const FillSpeed& emptiest = now.fills.front();
+  if (newest.write_mb_s < 0.8 * emptiest.write_mb_s)
+    now.notes.push_back(fmt::format("at {:.0f} % full it writes {:.0f} MB/s; at {:.0f} % it wrote {:.0f}",
+                                    newest.full * 100, newest.write_mb_s, emptiest.full * 100,
+                                    emptiest.write_mb_s));
 }
 
 }  // namespace gc

@@ -17,6 +17,12 @@ struct StreamSpeed {
   double mb_s = 0;
 };
 
+/// How fast the volume was when this share of it was taken.
+struct FillSpeed {
+  double full = 0;  ///< 0 to 1
+  double write_mb_s = 0, read_mb_s = 0;
+};
+
 /// MB are 10^6 bytes. Direct: the page cache was kept out; else the label says so.
 struct VolumeSpeed {
   std::string label;   ///< "A", "B": what stands for the folder in a profile
@@ -30,6 +36,9 @@ struct VolumeSpeed {
   double write_ms_50 = 0, write_ms_95 = 0, write_ms_99 = 0;  ///< of one chunk
   bool direct = false;
   bool nearly_full = false;  ///< less than a tenth is free: drives get slower, renders end early
+  /// This measurement and earlier ones at other degrees of fullness, emptiest first. Nothing is filled up to
+  /// find out: what a volume does when it is nearly full is known once it was measured so.
+  std::vector<FillSpeed> fills;
   double seconds = 0;
   std::uint64_t written = 0;
   std::vector<std::string> notes;
@@ -40,5 +49,9 @@ struct VolumeSpeed {
 /// on a network without being asked to.
 Result<VolumeSpeed> measure_volume(const fs::path& folder, const VolumeOptions& options = {},
                                    const KeepGoing& go_on = {});
+
+/// Takes over what the same folder did at other degrees of fullness: one reading for each twentieth, the
+/// newest. Adds a note when it has become slower than 0.8 times what it was with more room.
+void remember_fills(VolumeSpeed& now, const std::vector<VolumeSpeed>& before);
 
 }  // namespace gc

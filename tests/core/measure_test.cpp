@@ -1,6 +1,9 @@
 // Measuring in the real pipeline, and what the notebook keeps.
 #include "measure/calibrate.h"
+#include "measure/contention.h"
 #include "measure/self_test.h"
+#include "render/agree.h"
+#include "render/device.h"
 #include "seat/volumes.h"
 #include "support.h"
 
@@ -273,6 +276,37 @@ TEST_F(Measuring, CalibrationLearnsStopsWhenAskedAndGoesOn) {
   EXPECT_GT(places(), before) << "it goes on from what is known";
   for (const auto& e : fs::directory_iterator(cache_folder()))
     EXPECT_FALSE(e.path().filename().string().starts_with("calibrate-"));
+}
+
+TEST_F(Measuring, CalibrationOnTheAcceleratorLearnsItsOwnLaws) {
+  if (!accelerator_working()) GTEST_SKIP() << "no accelerator and no stand-in here";
+  CalibrateOptions o;
+  o.seconds = 3, o.most_mpix = 0.2, o.only = {"blur", "dust", "gradient"}, o.accelerator = true;
+  const auto r = calibrate(*notebook_, o, {});
+  ASSERT_TRUE(r) << r.error().text();
+  const auto has = [&](const std::string& id) {
+    const auto laws = notebook_->laws();
+    return std::any_of(laws.begin(), laws.end(),
+                       [&](const CostLaw& l) { return l.name().id == id && !l.points().empty(); });
+  };
+  const EffectType& blur = *effect_type("blur");
+  EXPECT_TRUE(has(cost_law(blur, showing_params(blur), true)->id));
+  EXPECT_FALSE(has(cost_law(blur, showing_params(blur), false)->id)) << "the processor's law is another one";
+  EXPECT_FALSE(has("dust")) << "what cannot run there is not tried";
+}
+
+TEST_F(Measuring, WhatFramesDoToEachOtherIsMeasuredAloneAndTogether) {
+  const std::vector<Contention> all = measure_contention(2, 0.5);
+  ASSERT_EQ(all.size(), 2u);
+  for (const Contention& c : all) {
+    EXPECT_GT(c.alone_ms, 0.5) << c.work;
+    // Company does not make a frame faster, and two cannot cost much more than one after the other. The
+    // bounds leave room for a machine that others use at the same time.
+    EXPECT_GT(c.same(), 0.6) << c.work;
+    EXPECT_LT(c.same(), 4) << c.work;
+    EXPECT_LT(c.other(), 4) << c.work;
+  }
+  EXPECT_TRUE(measure_contention(1, 0.5).empty()) << "one worker has no company";
 }
 
 TEST_F(Measuring, PlayingAndRenderingTeachTheLawsToo) {

@@ -150,9 +150,10 @@ TEST_F(Playing, DeliversEveryFrameOnceWithItsStages) {
 
 struct Recorder : Display {
   std::vector<Frames> shown;
-  void present(Frames f, ScreenImage&& s) override {
+  bool present(Frames f, ScreenImage&& s, double) override {
     EXPECT_EQ(s.width, 320);
     shown.push_back(f);
+    return true;
   }
 };
 

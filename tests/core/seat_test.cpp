@@ -265,6 +265,27 @@ TEST(Volume, ThatFillsOrGoesAwaySaysSoAndLeavesNothing) {
   }
 }
 
+TEST(Volume, RemembersHowFastItWasWithMoreRoom) {
+  VolumeSpeed now, before, other;
+  now.folder = before.folder = "/a", other.folder = "/b";
+  now.fills = {{0.93, 60, 200}}, now.write_mb_s = 60;
+  before.fills = {{0.41, 180, 210}, {0.91, 170, 205}, {0.94, 30, 30}}, other.fills = {{0.1, 999, 999}};
+  remember_fills(now, {other, before});
+  ASSERT_EQ(now.fills.size(), 2u) << "one reading for each twentieth, the newest; another folder's never";
+  EXPECT_EQ(now.fills[0].full, 0.41);
+  EXPECT_EQ(now.fills[1].write_mb_s, 60);
+  ASSERT_EQ(now.notes.size(), 1u);
+  EXPECT_EQ(now.notes[0], "at 93 % full it writes 60 MB/s; at 41 % it wrote 180");
+
+  SeatProfile p;
+  p.name = "x", p.processors = 2, p.volumes = {now};
+  p.contention = {{"computes", 10, 12, 11}};
+  const auto back = profile_from_json(to_json(p), "x");
+  ASSERT_TRUE(back) << back.error().text();
+  EXPECT_EQ(back->volumes[0].fills.size(), 2u);
+  EXPECT_DOUBLE_EQ(back->contention.at(0).same(), 1.2);
+}
+
 TEST(Volume, StopsWhenAsked) {
   test::TempFolder dir;
   int asked = 0;

@@ -1,0 +1,124 @@
+#include "audit/explain.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+namespace gc {
+namespace {
+
+constexpr double kOff = 0.08;
+
+struct Sums {
+  double frames = 0, own = 0;
+  std::map<int, double> by_owner;
+};
+
+Sums measured_in(const Playout& p, const IntervalCost& c) {
+  Sums s;
+  for (const FrameLog& f : p.log) {
+    if (!f.made || f.cached || f.frame < c.in || f.frame >= c.out) continue;
+    ++s.frames;
+    s.own += f.steady_fetch_ms + f.process_ms() - (f.outside_ms > kLeastOutsideMs ? f.outside_ms : 0);
+    for (const StageSpan& x : f.stages) s.by_owner[x.owner] += static_cast<double>(x.wall_ms);
+  }
+  return s;
+}
+
+}  // namespace
+
+std::vector<FrameRange> segment_ranges(const Program& program) {
+  std::vector<FrameRange> parts;
+  std::string before;
+  for (const CompiledInterval& i : program.intervals()) {
+    const std::string id = i.layers.empty() ? "" : i.layers.front().from->segment->id;
+    if (!parts.empty() && id == before) parts.back().out = i.out;
+    else parts.push_back({i.in, i.out});
+    before = id;
+  }
+  return parts;
+}
+
+int drops_in(const Playout& p, FrameRange r) {
+  return static_cast<int>(std::count_if(p.log.begin(), p.log.end(), [&](const FrameLog& l) {
+    return l.dropped && l.frame >= r.in && l.frame < r.out;
+  }));
+}
+
+Explanation explain(const Forecast& f, const Playout& p, const Program& program) {
+  Explanation e;
+  e.outside = p.dropped_outside;
+  e.model = replay(record_of(p, program));
+  for (const IntervalCost& c : f.intervals) {
+    const Sums s = measured_in(p, c);
+    const double forecast = c.fetch_ms + c.process_ms;
+    if (s.frames < 6 || forecast <= 0 || std::abs(s.own / s.frames / forecast - 1) <= kOff) continue;
+    CostDifference worst;
+    double most = -1;
+    for (const StageCost& stage : c.stages) {
+      double told = 0;
+      for (const StageCost& same : c.stages) told += same.owner == stage.owner ? same.ms : 0;
+      const auto it = s.by_owner.find(stage.owner);
+      const double took = it == s.by_owner.end() ? 0 : it->second / s.frames;
+      if (std::abs(took - told) > most) {
+        most = std::abs(took - told);
+        worst = {stage.segment, stage.label, told, took};
+      }
+    }
+    e.costs.push_back(worst);
+  }
+  if (e.outside > 0)
+    e.sentences.push_back(fmt::format("{} of {} dropped frames were taken by other programs or the machine's host.",
+                                      e.outside, p.dropped));
+  for (const CostDifference& d : e.costs)
+    e.sentences.push_back(fmt::format("{}: {} was forecast at {:.1f} ms a frame and took {:.1f}.", d.segment, d.label,
+                                      d.forecast_ms, d.measured_ms));
+  if (!e.model_agrees())
+    e.sentences.push_back(fmt::format(
+        "With the times that frames really took, the model drops {} frames and {} were dropped: that is the model's own error.",
+        e.model.modelled, e.model.observed));
+  return e;
+}
+
+Json to_json(const Explanation& e) {
+  Json costs = Json::array();
+  for (const CostDifference& d : e.costs)
+    costs.push_back({{"segment", d.segment},
+                     {"stage", d.label},
+                     {"forecast_ms", d.forecast_ms},
+                     {"measured_ms", d.measured_ms}});
+  return {{"costs", costs},
+          {"drops_outside", e.outside},
+          {"model", {{"observed", e.model.observed}, {"modelled", e.model.modelled}, {"agrees", e.model_agrees()}}},
+          {"sentences", e.sentences}};
+}
+
+Reliability reliability(const std::vector<AuditRun>& runs, const Program& program) {
+  constexpr int kBins = 10;
+  Reliability r;
+  for (int b = 0; b < kBins; ++b) r.bins.push_back({b / 10.0, (b + 1) / 10.0, 0, 0});
+  std::vector<double> probability;
+  std::vector<int> outcome;
+  for (const AuditRun& run : runs)
+    for (FrameRange part : segment_ranges(program)) {
+      part = {std::max(part.in, run.forecast.range.in), std::min(part.out, run.forecast.range.out)};
+      if (part.length() <= 0) continue;
+      probability.push_back(run.forecast.any_drop(part));
+      outcome.push_back(drops_in(run.playout, part) > 0);
+      Reliability::Bin& bin =
+          r.bins[static_cast<std::size_t>(std::min(kBins - 1, static_cast<int>(probability.back() * kBins)))];
+      ++bin.segments, bin.dropped += outcome.back();
+    }
+  r.brier = brier(probability, outcome);
+  return r;
+}
+
+Json to_json(const Reliability& r) {
+  Json bins = Json::array();
+  for (const Reliability::Bin& b : r.bins)
+    bins.push_back({{"from", b.from}, {"to", b.to}, {"segments", b.segments}, {"dropped", b.dropped}});
+  return {{"bins", bins}, {"brier", r.brier}};
+}
+
+}  // namespace gc

@@ -1,0 +1,47 @@
+// Why forecast and playout disagree, as far as it can be told; and whether probabilities mean what they say.
+#pragma once
+#include "audit/audit.h"
+#include "playout/record.h"
+
+namespace gc {
+
+/// A stage that took something else than was forecast.
+struct CostDifference {
+  std::string segment, label;
+  double forecast_ms = 0, measured_ms = 0;  ///< a frame, mean
+  double factor() const { return forecast_ms > 0 ? measured_ms / forecast_ms : 1; }
+};
+
+struct Explanation {
+  std::vector<CostDifference> costs;  ///< whole segments off by more than 8 %, each by its worst stage
+  Frames outside = 0;                 ///< drops that the outside took
+  Replay model;                       ///< the model alone, with the measured times
+  std::vector<std::string> sentences;
+  bool model_agrees() const { return model.agreeing() == static_cast<int>(model.parts.size()); }
+};
+Explanation explain(const Forecast& forecast, const Playout& playout, const Program& program);
+Json to_json(const Explanation& e);
+
+/// A forecast and a playout of the same range.
+struct AuditRun {
+  Forecast forecast;
+  Playout playout;
+};
+
+struct Reliability {
+  struct Bin {
+    double from = 0, to = 0;
+    int segments = 0, dropped = 0;  ///< said with such a probability to drop any frame; and those that did
+  };
+  std::vector<Bin> bins;
+  double brier = 0;
+};
+Reliability reliability(const std::vector<AuditRun>& runs, const Program& program);
+Json to_json(const Reliability& r);
+
+/// The lowest layer's segments, as ranges of frames.
+std::vector<FrameRange> segment_ranges(const Program& program);
+/// Frames of a range that were dropped.
+int drops_in(const Playout& playout, FrameRange range);
+
+}  // namespace gc

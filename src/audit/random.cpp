@@ -1,0 +1,242 @@
+#include "audit/random.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "forecast/forecast.h"
+#include "media/synthetic.h"
+#include "media/writer.h"
+#include "render/agree.h"
+
+namespace gc {
+namespace {
+
+using Rng = std::mt19937_64;
+double unit(Rng& rng) { return std::uniform_real_distribution<double>(0, 1)(rng); }
+template <class T>
+const T& pick(Rng& rng, const std::vector<T>& from) {
+  return from[std::uniform_int_distribution<std::size_t>(0, from.size() - 1)(rng)];
+}
+
+struct Clip {
+  Form form;
+  int width, height;
+};
+const std::vector<Clip>& clips() {
+  static const std::vector<Clip> all{{Form::h264_long_gop, 1280, 720}, {Form::h264_long_gop, 640, 360},
+                                     {Form::h264_intra, 960, 540},     {Form::motion_jpeg, 1280, 720},
+                                     {Form::vc3_sq, 1280, 720},        {Form::vc3_hqx, 1920, 1080}};
+  return all;
+}
+constexpr Frames kClipFrames = 120;
+
+/// The media of all random timelines, written where they are missing.
+Result<std::vector<std::string>> media_in(const fs::path& folder) {
+  std::error_code e;
+  fs::create_directories(folder, e);
+  std::vector<std::string> paths;
+  for (const Clip& c : clips()) {
+    const fs::path file = folder / fmt::format("made-up-{}-{}x{}{}", static_cast<int>(c.form), c.width, c.height,
+                                               form_extension(c.form));
+    paths.push_back(file.string());
+    if (fs::exists(file, e)) continue;
+    const fs::path making = file.string() + ".making" + form_extension(c.form);
+    auto w = MovieWriter::create(making.string(), c.form, c.width, c.height, {24, 1});
+    if (!w) return std::unexpected(w.error());
+    for (Frames i = 0; i < kClipFrames; ++i)
+      if (auto r = (*w)->write(synthetic_frame("kiln", i, c.width, c.height, 5, 0.02f)); !r)
+        return std::unexpected(r.error());
+    if (auto r = (*w)->finish(); !r) return std::unexpected(r.error());
+    fs::rename(making, file, e);
+  }
+  return paths;
+}
+
+class Maker {
+ public:
+  Maker(const RandomOptions& options, const CostBook& book, std::vector<std::string> media, std::string lut)
+      : options_(options), book_(book), media_(std::move(media)), lut_(std::move(lut)), rng_(options.seed * 7919) {
+    for (const EffectType* t : effect_types())
+      if (t != &shape_tracker() && t != &cost_card_effect()) effects_.push_back(t);
+  }
+
+  TimelinePtr make() {
+    struct Shape {
+      int width, height;
+    };
+    static const std::vector<Shape> kShapes{{640, 360}, {960, 540}, {1280, 720}, {1280, 536}};
+    static const std::vector<Rate> kRates{{24, 1}, {24000, 1001}, {25, 1}, {30, 1}, {50, 1}};
+    const Shape shape = pick(rng_, kShapes);
+    t_ = std::make_shared<Timeline>();
+    t_->name = fmt::format("Random {}", options_.seed), t_->width = shape.width, t_->height = shape.height;
+    t_->rate = pick(rng_, kRates);
+    for (std::size_t i = 0; i < media_.size(); ++i) {
+      auto m = std::make_shared<MediaSource>();
+      m->id = m->name = fmt::format("m{}", i), m->path = m->url = media_[i], m->length = kClipFrames;
+      m->rate = {24, 1};
+      t_->sources[m->id] = m;
+    }
+    auto track = std::make_shared<Track>();
+    track->id = "V1";
+    for (int i = 0; i < options_.segments; ++i) {
+      auto s = std::make_shared<Segment>(content(fmt::format("s{}", i)));
+      burden(*s, wanted_load());
+      track->items.push_back(SegmentPtr(s));
+      if (i + 1 < options_.segments && unit(rng_) < 0.2) track->items.push_back(transition(i));
+    }
+    t_->tracks.push_back(track);
+    if (unit(rng_) < 0.5) overlay(duration(*track));
+    return t_;
+  }
+
+ private:
+  /// Log-uniform over 0.2 to 4; every other one close to 1.
+  double wanted_load() {
+    const bool close = unit(rng_) < 0.5;
+    const double least = close ? 0.8 : 0.2, most = close ? 1.25 : 4;
+    return least * std::pow(most / least, unit(rng_));
+  }
+  Frames length() {
+    return std::uniform_int_distribution<Frames>(options_.least_frames, options_.most_frames)(rng_);
+  }
+
+  Segment content(const std::string& id) {
+    Segment s;
+    s.id = s.name = id, s.duration = length();
+    const double kind = unit(rng_);
+    if (kind < 0.75) {
+      s.ref = fmt::format("m{}", std::uniform_int_distribution<std::size_t>(0, media_.size() - 1)(rng_));
+      s.source_in = static_cast<Frames>(unit(rng_) * static_cast<double>(kClipFrames - s.duration));
+      if (unit(rng_) < 0.15) s.speed = {1, 2};
+    } else if (kind < 0.9) {
+      const EffectType* g = pick(rng_, generator_types());
+      s.content = Content::generator, s.ref = g->id, s.generator = any_params(rng_, *g, lut_);
+      if (g->places) s.generator["text"] = "The Kiln Year";
+    } else {
+      auto c = std::make_shared<Composition>();
+      c->id = c->name = "c" + id;
+      for (int k = 0; k < 2; ++k) {
+        auto inner = std::make_shared<Segment>();
+        inner->id = fmt::format("{}-{}", id, k), inner->duration = s.duration;
+        inner->ref = fmt::format("m{}", k), inner->opacity = k == 0 ? 1.0 : 0.5;
+        auto track = std::make_shared<Track>();
+        track->id = fmt::format("{}-V{}", id, k + 1), track->items.push_back(SegmentPtr(inner));
+        c->tracks.push_back(track);
+      }
+      t_->compositions[c->id] = c;
+      s.content = Content::composition, s.ref = c->id;
+    }
+    return s;
+  }
+
+  Transition transition(int i) {
+    static const std::vector<std::string> kKinds{"dissolve", "dip", "wipe"};
+    Transition x;
+    x.id = fmt::format("x{}", i), x.kind = pick(rng_, kKinds), x.in_offset = x.out_offset = 6;
+    return x;
+  }
+
+  void overlay(Frames length) {
+    auto track = std::make_shared<Track>();
+    track->id = "V2";
+    const auto lead = static_cast<Frames>(unit(rng_) * 0.5 * static_cast<double>(length));
+    track->items.push_back(Gap{lead, {}});
+    auto s = std::make_shared<Segment>();
+    s->id = s->name = "over", s->duration = std::max<Frames>(12, length / 4), s->content = Content::generator;
+    s->ref = "title", s->generator = showing_params(title_generator());
+    s->generator["text"] = "The Kiln Year";
+    track->items.push_back(SegmentPtr(s));
+    t_->tracks.push_back(track);
+  }
+
+  /// The load of a segment by itself, as the seat's laws have it.
+  double load(const Segment& s) const {
+    auto alone = std::make_shared<Timeline>(*t_);
+    auto track = std::make_shared<Track>();
+    track->id = "V1", track->items.push_back(SegmentPtr(std::make_shared<Segment>(s)));
+    alone->tracks = {track};
+    MediaCatalog media;
+    const ProgramPtr p = Program::compile(alone, media);
+    if (p->intervals().empty()) return 0;
+    double fetch = 0, process = 0;
+    for (const StageRef& r : p->stages(p->intervals().front().in)) {
+      const StageCosts c = book_.stage(r);
+      double mean = 0;
+      for (const float v : c.ms) mean += v / static_cast<double>(c.ms.size());
+      (r.kind == StageKind::read || r.kind == StageKind::decode ? fetch : process) += mean;
+    }
+    return load_of(fetch, process, options_.workers, t_->rate.frame_ms());
+  }
+
+  /// Effects until the segment is about as heavy as wanted; what would make it too heavy is made lighter.
+  void burden(Segment& s, double wanted) {
+    const std::size_t most = 1 + static_cast<std::size_t>(unit(rng_) * 4);
+    for (int tries = 0; tries < 24 && s.stack.size() < most; ++tries) {
+      const EffectType* type = pick(rng_, effects_);
+      Effect e;
+      e.id = fmt::format("{}-e{}", s.id, s.stack.size()), e.type = type->id;
+      e.params = any_params(rng_, *type, lut_);
+      s.stack.push_back(e);
+      if (load(s) > wanted && !lighten(s, *type, wanted)) s.stack.pop_back();
+      if (load(s) > 0.95 * wanted) return;
+    }
+    // Not there yet: a filter as wide as it takes.
+    for (const auto& [id, name] : {std::pair{"spatial_nr", "radius"}, {"stylise", "radius"}}) {
+      const EffectType& type = *effect_type(id);
+      for (const ParamSpec& p : type.params) {
+        if (p.name != name) continue;
+        for (double v = std::max(1.0, p.least); v <= p.most; v += 1) {
+          Segment heavier = s;
+          Effect e;
+          e.id = s.id + "-last", e.type = id, e.params = showing_params(type), e.params[name] = v;
+          heavier.stack.push_back(e);
+          const double now = load(heavier);
+          if (now > 1.05 * wanted) break;
+          if (now > 0.9 * wanted || v + 1 > p.most) {
+            s = heavier;
+            break;
+          }
+        }
+      }
+      if (load(s) > 0.9 * wanted) return;
+    }
+  }
+
+  /// Halves what its last effect's cost depends on until the segment fits. False when that is not enough.
+  bool lighten(Segment& s, const EffectType& type, double wanted) {
+    for (int i = 0; i < 6; ++i) {
+      for (const ParamSpec& p : type.params)
+        if (p.costs && !p.text && p.unit != "0 or 1" && s.stack.back().params.contains(p.name) &&
+            s.stack.back().params[p.name].is_number()) {
+          const double v = s.stack.back().params[p.name].get<double>();
+          s.stack.back().params[p.name] = std::max(p.least, v / 2);
+        }
+      if (load(s) <= wanted) return true;
+    }
+    return false;
+  }
+
+  const RandomOptions& options_;
+  const CostBook& book_;
+  std::vector<std::string> media_;
+  std::string lut_;
+  Rng rng_;
+  std::vector<const EffectType*> effects_;
+  std::shared_ptr<Timeline> t_;
+};
+
+}  // namespace
+
+Result<TimelinePtr> random_timeline(const RandomOptions& options, const CostBook& book, const fs::path& folder) {
+  auto media = media_in(folder);
+  if (!media) return std::unexpected(media.error());
+  const fs::path lut = folder / "made-up.cube";
+  std::error_code e;
+  if (!fs::exists(lut, e))
+    if (auto r = write_file_atomic(lut, made_up_cube(33)); !r) return std::unexpected(r.error());
+  return Maker(options, book, std::move(*media), lut.string()).make();
+}
+
+}  // namespace gc

@@ -1,0 +1,64 @@
+// The score: the forecast on timelines that no one tuned it for, held against playouts.
+#pragma once
+#include "audit/explain.h"
+#include "audit/random.h"
+#include "measure/self_test.h"
+
+namespace gc {
+
+struct ScoreOptions {
+  int timelines = 20;
+  std::uint64_t seed = 1;
+  int repeat = 3;          ///< playouts of each
+  int again = 2;           ///< more of each, at most, in place of disturbed ones
+  double measure_seconds = 20;
+  ForecastOptions forecast;
+  RandomOptions random;
+};
+
+/// Spans of two sides held against each other.
+struct SpanMatch {
+  int called = 0, called_right = 0, observed = 0, observed_found = 0;
+  void add(const std::vector<FrameRange>& forecast, const std::vector<FrameRange>& observed);
+  double precision() const { return called ? static_cast<double>(called_right) / called : 1; }
+  double recall() const { return observed ? static_cast<double>(observed_found) / observed : 1; }
+  double f1() const;
+};
+
+struct TimelineScore {
+  std::uint64_t seed = 0;
+  Frames frames = 0;
+  double drops_forecast = 0, drops_low = 0, drops_high = 0;
+  std::vector<Frames> drops_observed, drops_outside;  ///< of each playout
+  std::vector<bool> disturbed;
+  SpanMatch quiet, all, between;  ///< undisturbed playouts; all; one playout against another
+  SpanMatch heavy_effects, processor_sum;  ///< folklore, on all playouts
+  std::vector<double> rate_errors;         ///< of spilling spans, relative
+  int causes = 0, causes_right = 0;
+  int parts = 0, parts_modelled = 0;  ///< segments replayed with the measured times, and those that agree
+  double model_worst = 0;             ///< frames of drops that the model alone was off, at most, in a segment
+  std::vector<double> probability;    ///< that a segment drops any frame, one for each segment and playout
+  std::vector<int> outcome;
+  double brier_limit = 0;             ///< mean over segments of what repeated playouts leave open
+  std::vector<std::string> disagreements;
+};
+
+struct Score {
+  std::vector<TimelineScore> timelines;
+  std::vector<Goal> goals;
+};
+
+/// Takes about a minute a timeline. Media go to `folder`. Stops between playouts when `progress` is false.
+Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOptions& options, const fs::path& folder,
+                    const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop);
+
+/// One timeline: forecast first, then the playouts in the same minute.
+TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, const ScoreOptions& options,
+                             const std::atomic<bool>& stop);
+
+/// The figures of the table, from what was played.
+std::vector<Goal> score_goals(const std::vector<TimelineScore>& timelines);
+
+Json to_json(const Score& score);
+
+}  // namespace gc

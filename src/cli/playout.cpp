@@ -1,0 +1,281 @@
+#include "cli/playout.h"
+
+#include <fmt/format.h>
+
+#include "audit/score.h"
+#include "audit/speed.h"
+#include "base/clock.h"
+#include "cli/print.h"
+#include "cli/table.h"
+#include "interchange/otio.h"
+#include "playout/trace.h"
+
+namespace gc {
+namespace {
+
+struct PlayArguments {
+  bool every = false, monitor = false;
+  int loops = 1, repeat = 1, timelines = 20, segments = 7;
+  std::string csv, trace, record, around, folder, script;
+  std::uint64_t seed = 1;
+  double measure_seconds = 20;
+};
+
+Result<void> write_files(const Playout& p, const Program& program, const PlayArguments& a) {
+  if (!a.csv.empty())
+    if (auto r = write_file_atomic(a.csv, log_csv(p)); !r) return r;
+  if (!a.trace.empty())
+    if (auto r = write_file_atomic(a.trace, log_trace(p, program).dump() + "\n"); !r) return r;
+  if (!a.record.empty())
+    if (auto r = save_record(record_of(p, program), a.record); !r) return r;
+  return {};
+}
+
+int cmd_playout(Common c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  if (!a.around.empty()) c.range.clear();
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  const Settings& settings = o->stores.options.settings;
+  FrameRange range = o->range;
+  const Rate rate = o->view.timeline->rate;
+  if (!a.around.empty()) {
+    const auto from_there = parse_range(a.around + "-", o->view);
+    if (!from_there) return fail(from_there.error(), c.json);
+    range = around(from_there->in, settings.preroll_s, settings.postroll_s, rate, o->view.timeline->duration());
+  }
+  PlayOptions options = o->stores.play_options(a.every ? PlayMode::every_frame : PlayMode::on_the_clock);
+  options.passes = a.loops;
+  NullDisplay nowhere;
+  MonitorStandIn monitor(rate.frame_ms(), 3);
+  Display& display = a.monitor ? static_cast<Display&>(monitor) : nowhere;
+  const Playout p = play(o->view.played, o->stores.shelf.get(), range, options, display, interrupted,
+                         [](const PlayState& s) {
+                           if (s.frame % 12 == 0)
+                             show_progress(fmt::format("Frame {}, {} dropped, {:.1f} frames a second",
+                                                       s.frame, s.dropped, s.rate));
+                         });
+  end_progress();
+  if (auto r = write_files(p, *o->view.played, a); !r) return fail(r.error(), c.json);
+  if (c.json) {
+    Json j = to_json(p);
+    j["warnings"] = warnings(p, settings.muted);
+    if (a.monitor)
+      j["monitor"] = {{"shown", monitor.shown()}, {"repeated", monitor.repeated()}, {"refused", monitor.refused()}};
+    put(j);
+  } else {
+    print(p, o->view);
+    if (a.every) fmt::print("  Every frame was played, slower where it had to be, without sound.\n");
+    for (const std::string& w : warnings(p, settings.muted)) fmt::print("  {}\n", w);
+  }
+  return p.stopped ? 4 : 0;
+}
+
+int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  auto measured = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(20, false),
+                          [&](const MeasureProgress&) { return !interrupted.load(); });
+  if (!measured) return fail(measured.error(), c.json);
+  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range,
+                              o->stores.forecast_options());
+  Json runs = Json::array();
+  if (!c.json) print(f, o->view);
+  std::vector<AuditRun> all;
+  for (int i = 0; i < a.repeat; ++i) {
+    NullDisplay display;
+    Playout p = play(o->view.played, o->stores.shelf.get(), o->range,
+                     o->stores.play_options(PlayMode::on_the_clock), display, interrupted);
+    if (p.stopped) return 4;
+    if (i == 0)
+      if (auto r = write_files(p, *o->view.played, a); !r) return fail(r.error(), c.json);
+    const Audit audited = audit(f, p);
+    remember(audited, o->view, *o->stores.notebook);
+    note_disturbance(p, *o->stores.notebook);
+    const Explanation e = explain(f, p, *o->view.played);
+    if (c.json) {
+      Json j = to_json(audited, f, p);
+      j["explained"] = to_json(e);
+      if (i > 0) j.erase("forecast");
+      runs.push_back(std::move(j));
+    } else {
+      print(p, o->view);
+      print(audited);
+      for (const std::string& s : e.sentences) fmt::print("  {}\n", s);
+    }
+    if (!e.model_agrees()) {
+      const fs::path file = data_folder() / "replays" / fmt::format("{}.json", now_utc());
+      std::error_code ignored;
+      fs::create_directories(file.parent_path(), ignored);
+      if (save_record(record_of(p, *o->view.played), file) && !c.json)
+        fmt::print("  The model alone was wrong: gclk replay {} shows it.\n", file.string());
+    }
+    all.push_back({f, std::move(p)});
+  }
+  const Reliability r = reliability(all, *o->view.played);
+  if (c.json) {
+    Json j = runs.size() == 1 ? runs[0] : Json{{"runs", runs}};
+    j["reliability"] = to_json(r), j["track_record"] = track_record(*o->stores.notebook);
+    put(j);
+  } else {
+    Table t({"Said", "Segments", "Dropped any"});
+    for (const Reliability::Bin& b : r.bins)
+      if (b.segments > 0)
+        t.row({fmt::format("{:.0f} to {:.0f} %", b.from * 100, b.to * 100), std::to_string(b.segments),
+               std::to_string(b.dropped)});
+    fmt::print("{}Brier score by segment {:.3f}.\n", t.text(), r.brier);
+    fmt::print("  {}\n", track_record(*o->stores.notebook));
+  }
+  return 0;
+}
+
+int cmd_replay(const Common& c, const PlayArguments& a) {
+  auto record = load_record(a.script);
+  if (!record) return fail(record.error(), c.json);
+  const Replay r = replay(*record);
+  const bool agrees = r.agreeing() == static_cast<int>(r.parts.size());
+  if (c.json) {
+    Json parts = Json::array();
+    for (const Replay::Part& p : r.parts)
+      parts.push_back({{"segment", p.segment},
+                       {"frames", p.frames},
+                       {"observed", p.observed},
+                       {"modelled", p.modelled},
+                       {"agrees", p.agrees()}});
+    put({{"observed", r.observed}, {"modelled", r.modelled}, {"agrees", agrees}, {"segments", parts}});
+  } else {
+    Table t({"Segment", "Frames", "Dropped", "By the model", ""});
+    for (const Replay::Part& p : r.parts)
+      t.row({p.segment, std::to_string(p.frames), std::to_string(p.observed), std::to_string(p.modelled),
+             p.agrees() ? "" : "differs"});
+    fmt::print("{}With the measured times the model drops {} frames; {} were dropped.\n", t.text(), r.modelled,
+               r.observed);
+  }
+  return agrees ? 0 : 1;
+}
+
+/// Loads are chosen by the seat's laws: without any they would not be spread as they should.
+Result<void> need_laws(const Stores& stores, const std::atomic<bool>& interrupted) {
+  if (stores.notebook->laws().size() >= 12) return {};
+  CalibrateOptions quick;
+  quick.seconds = 60, quick.workers = stores.options.workers, quick.most_mpix = 1.0;
+  auto r = calibrate(*stores.notebook, quick, [&](const CalibrateProgress& p) {
+    show_progress(fmt::format("Measuring what effects cost here: {:.0f} of {:.0f} s", p.seconds, p.limit_seconds));
+    return !interrupted.load();
+  });
+  end_progress();
+  if (!r) return std::unexpected(r.error());
+  return {};
+}
+
+int cmd_random(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  auto stores = Stores::open(c.desk());
+  if (!stores) return fail(stores.error(), c.json);
+  if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
+  RandomOptions o;
+  o.seed = a.seed, o.segments = a.segments, o.workers = stores->options.workers;
+  const fs::path folder = a.folder;
+  auto t = random_timeline(o, *stores->notebook, folder / "media");
+  if (!t) return fail(t.error(), c.json);
+  const fs::path file = folder / fmt::format("random-{}.otio", a.seed);
+  if (auto r = save_timeline(**t, file); !r) return fail(r.error(), c.json);
+  if (c.json) put({{"file", file.string()}, {"frames", (*t)->duration()}, {"rate", (*t)->rate.fps()}});
+  else fmt::print("{}: {} frames at {:.3f}\n", file.string(), (*t)->duration(), (*t)->rate.fps());
+  return 0;
+}
+
+int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  auto stores = Stores::open(c.desk());
+  if (!stores) return fail(stores.error(), c.json);
+  ScoreOptions o;
+  o.timelines = a.timelines, o.seed = a.seed, o.repeat = a.repeat, o.measure_seconds = a.measure_seconds;
+  o.forecast = stores->forecast_options(), o.random.segments = a.segments;
+  const auto tell = [&](const std::string& what) {
+    show_progress(what);
+    return !interrupted.load();
+  };
+  if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
+  auto s = score(stores->notebook, o, cache_folder() / "random-media", tell, interrupted);
+  end_progress();
+  if (!s) return fail(s.error(), c.json);
+  for (Goal& g : speed_goals(stores->options.workers)) s->goals.push_back(std::move(g));
+  const bool met = std::all_of(s->goals.begin(), s->goals.end(), [](const Goal& g) { return g.met(); });
+  if (c.json) {
+    Json j = to_json(*s);
+    j["met"] = met;
+    put(j);
+  } else {
+    Table t({"Timeline", "Frames", "Forecast", "Observed", "Outside", "Span F1"});
+    for (const TimelineScore& x : s->timelines) {
+      std::string seen, outside;
+      for (std::size_t i = 0; i < x.drops_observed.size(); ++i) {
+        seen += fmt::format("{}{}{}", i ? " " : "", x.drops_observed[i], x.disturbed[i] ? "*" : "");
+        outside += fmt::format("{}{}", i ? " " : "", x.drops_outside[i]);
+      }
+      t.row({std::to_string(x.seed), std::to_string(x.frames),
+             fmt::format("{:.0f} ({:.0f} to {:.0f})", x.drops_forecast, x.drops_low, x.drops_high), seen, outside,
+             fmt::format("{:.2f}", x.all.f1())});
+    }
+    fmt::print("{}* disturbed\n", t.text());
+    print(s->goals);
+  }
+  return met ? 0 : 1;
+}
+
+}  // namespace
+
+void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic<bool>& interrupted) {
+  static PlayArguments a;
+  const auto add = [&](const char* name, const char* what, const char* example, bool file = true) {
+    CLI::App* s = app.add_subcommand(name, what);
+    s->footer(std::string("Example: ") + example);
+    s->add_flag("--json", c.json, "One JSON document on standard output");
+    if (file) s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
+    s->add_option("--shelf", c.shelf, "Folder of rendered media");
+    s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
+    return s;
+  };
+  const auto files = [&](CLI::App* s) {
+    s->add_option("--range", c.range, "IN-OUT, frames or timecodes");
+    s->add_option("--csv", a.csv, "Write the log of every frame as a table");
+    s->add_option("--trace", a.trace, "Write every stage as a trace-event file");
+    s->add_option("--record", a.record, "Write what every frame took, for replay");
+    return s;
+  };
+  CLI::App* s = files(add("playout", "Play against the real clock without a window; log missed frames",
+                          "gclk playout cut.otio --range 0-240 --trace playout.json"));
+  s->add_flag("--every-frame", a.every, "Drop nothing; take longer");
+  s->add_option("--loops", a.loops, "Play the range this often without a break")->check(CLI::Range(1, 1000));
+  s->add_option("--around", a.around, "Play from the pre-roll before this frame or timecode to the post-roll after it");
+  s->add_flag("--monitor", a.monitor, "Into the stand-in for a hardware output, with a cadence of its own");
+  s->callback([&] { code = cmd_playout(c, a, interrupted); });
+
+  s = files(add("audit", "Forecast, play, and hold one against the other", "gclk audit cut.otio --repeat 3 --json"));
+  s->add_option("--repeat", a.repeat, "Play this often")->check(CLI::Range(1, 100));
+  s->callback([&] { code = cmd_audit(c, a, interrupted); });
+
+  s = add("replay", "Drive the model of the pipeline with the times that a playout really took",
+          "gclk replay playout-record.json", false);
+  s->add_option("record", a.script, "Playout record")->required();
+  s->callback([&] { code = cmd_replay(c, a); });
+
+  s = add("random", "Make a random timeline with loads from 0.2 to 4", "gclk random --seed 7 /tmp/random", false);
+  s->add_option("folder", a.folder, "Where to put it")->required();
+  s->add_option("--seed", a.seed, "The same seed and the same laws give the same timeline");
+  s->add_option("--segments", a.segments, "How many")->check(CLI::Range(1, 1000));
+  s->callback([&] { code = cmd_random(c, a, interrupted); });
+
+  s = add("score", "Hold forecasts of random timelines against playouts", "gclk score --timelines 20 --seed 7", false);
+  s->add_option("--timelines", a.timelines, "How many")->check(CLI::Range(1, 1000));
+  s->add_option("--seed", a.seed, "Of the first; the others follow");
+  s->add_option("--segments", a.segments, "Of each timeline")->check(CLI::Range(1, 100));
+  a.repeat = 1;
+  static int repeat = 3;
+  s->add_option("--repeat", repeat, "Playouts of each")->check(CLI::Range(1, 20));
+  s->add_option("--measure", a.measure_seconds, "Seconds to measure each, at most")->check(CLI::Range(1.0, 600.0));
+  s->callback([&] {
+    a.repeat = repeat;
+    code = cmd_score(c, a, interrupted);
+  });
+}
+
+}  // namespace gc

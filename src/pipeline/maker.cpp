@@ -1,0 +1,110 @@
+#include "pipeline/maker.h"
+
+#include "base/clock.h"
+#include "base/gauge.h"
+
+namespace gc {
+namespace {
+
+/// Room for the neighbours that the frames in flight can share, and no more.
+std::size_t own_budget(const Program& program, const PipelineOptions& options) {
+  std::size_t pictures = 0;
+  for (const auto& s : program.segments())
+    pictures = std::max(pictures, static_cast<std::size_t>(s->window.length()));
+  const std::size_t bytes =
+      static_cast<std::size_t>(program.width()) * static_cast<std::size_t>(program.height()) * 16;
+  return bytes * (2 * pictures + static_cast<std::size_t>(2 * options.workers) + 2);
+}
+
+struct ProgramWork : FrameMaker::Work {
+  Hash128 key;
+  MemoryCache::Picture known;
+  Decoded decoded;
+};
+
+class ProgramMaker : public FrameMaker {
+ public:
+  ProgramMaker(ProgramPtr program, const SealLookup* seals, const PipelineOptions& options)
+      : program_(std::move(program)), seals_(seals), options_(options) {
+    if (!options_.cache) options_.cache = std::make_shared<MemoryCache>(own_budget(*program_, options_));
+  }
+
+  std::unique_ptr<Work> fetch(Frames frame, FrameResult& result) override {
+    auto work = std::make_unique<ProgramWork>();
+    if (options_.take_frames || options_.keep_frames) {
+      work->key = program_->picture_key(frame);
+      work->known = options_.cache->find(work->key);
+    }
+    FrameRecipe recipe = work->known ? FrameRecipe{frame, -1, {}, {}} : program_->recipe(frame, seals_);
+    work->decoded = decoders_.fetch(*program_, std::move(recipe), seals_, result.stages);
+    result.steady_fetch_ms = work->decoded.steady_ms;
+    result.decodes_between = work->decoded.decodes_between;
+    return work;
+  }
+
+  void process(Work& in_hand, FrameResult& result) override {
+    auto& work = static_cast<ProgramWork&>(in_hand);
+    const Decoded& decoded = work.decoded;
+    FrameNotes notes;
+    notes.tiles = options_.tiles;
+    MemoryCache::Picture made = work.known;
+    if (!made) made = make(work, result, notes);
+    if (options_.screen) show(*made, result);
+    if (options_.keep_image) result.image = made->copy();
+    result.cached = work.known != nullptr, result.unseen = notes.unseen;
+    result.sealed = decoded.recipe.seal.has_value();
+    result.offline =
+        std::any_of(decoded.pictures.begin(), decoded.pictures.end(), [](const FramePtr& p) { return !p; });
+    result.trouble = decoded.trouble;
+    result.trouble.insert(result.trouble.end(), notes.trouble.begin(), notes.trouble.end());
+  }
+
+ private:
+  MemoryCache::Picture make(ProgramWork& work, FrameResult& result, FrameNotes& notes) {
+    const std::size_t fetched_stages = result.stages.size();
+    const Stopwatch making;
+    const CpuStopwatch working;
+    const double waited = MemoryCache::waited_ms();
+    auto made = std::make_shared<const Image>(
+        gc::process(*program_, work.decoded, result.stages, options_.cache.get(), &notes));
+    result.shared_wait_ms = MemoryCache::waited_ms() - waited;
+    if (options_.keep_frames && !notes.unseen && work.decoded.trouble.empty())
+      options_.cache->offer(work.key, made, making.ms());
+    if (work.decoded.recipe.seal) return made;
+    const StageRef between = program_->between(result.frame);
+    auto wall = static_cast<float>(making.ms()), cpu = static_cast<float>(working.ms());
+    float slowness = 0;
+    for (std::size_t i = fetched_stages; i < result.stages.size(); ++i)
+      wall -= result.stages[i].wall_ms, cpu -= result.stages[i].cpu_ms,
+          slowness = std::max(slowness, result.stages[i].gauge);
+    if (between.law)
+      result.stages.push_back(
+          {between.kind, between.key, std::max(0.0f, wall), std::max(0.0f, cpu), between.owner, slowness});
+    return made;
+  }
+
+  void show(const Image& image, FrameResult& result) {
+    const Stopwatch wall;
+    const CpuStopwatch cpu;
+    to_screen(image, result.screen);
+    const StageRef stage = program_->display_stage();
+    result.stages.push_back(
+        {stage.kind, stage.key, static_cast<float>(wall.ms()), static_cast<float>(cpu.ms()), stage.owner});
+    result.stages.back().ended_ms = now_ms();
+    result.stages.back().gauge = gauge_around();
+  }
+
+  ProgramPtr program_;
+  const SealLookup* seals_;
+  PipelineOptions options_;
+  Decoders decoders_;
+};
+
+}  // namespace
+
+std::unique_ptr<FrameMaker> make_frames_of(ProgramPtr program, const SealLookup* seals,
+                                           const PipelineOptions& options) {
+  return std::make_unique<ProgramMaker>(std::move(program), seals, options);
+}
+
+}  // namespace gc

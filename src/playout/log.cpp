@@ -1,0 +1,95 @@
+#include "playout/log.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+namespace gc {
+
+std::vector<float> Playout::missed() const {
+  std::vector<float> m(static_cast<std::size_t>(range.length()), 0.0f);
+  for (const FrameLog& f : log)
+    if (f.dropped) m[static_cast<std::size_t>(f.frame - range.in)] = 1;
+  return m;
+}
+
+int Playout::count(Cause cause) const {
+  return static_cast<int>(
+      std::count_if(log.begin(), log.end(), [&](const FrameLog& f) { return f.dropped && f.cause == cause; }));
+}
+
+Spent spent(const FrameResult& r) {
+  Spent s;
+  s.occupied = r.done_ms - r.started_ms;
+  s.waited = r.fetch_began_ms - r.started_ms + r.shared_wait_ms;
+  s.fetch = r.fetched_ms - r.fetch_began_ms;
+  s.faulted = r.page_faults > 0;
+  for (const StageSample& stage : r.stages) {
+    const double ms = static_cast<double>(stage.by_wall ? stage.wall_ms : stage.cpu_ms);
+    if (stage.kind == StageKind::read) s.read += ms;
+    else if (stage.kind == StageKind::transfer) s.transfer += ms;
+    else if (stage.by_wall && stage.cpu_ms < 0.5f * stage.wall_ms) s.accelerator += ms;
+  }
+  s.outside = outside_ms(r);
+  return s;
+}
+
+void Diagnosis::add(const Spent& latest) {
+  latest_.push_back(latest);
+  if (latest_.size() > kLatest) latest_.erase(latest_.begin());
+}
+
+Cause Diagnosis::late(const Spent& s, double late_ms) const {
+  if (s.outside >= late_ms && s.outside > 0.25 * (s.occupied - s.waited))
+    return s.faulted ? Cause::memory : Cause::outside;
+  return binding();
+}
+
+Cause Diagnosis::binding() const {
+  Spent sum;
+  int faulted = 0;
+  for (const Spent& s : latest_) {
+    sum.occupied += s.occupied, sum.waited += s.waited, sum.fetch += s.fetch, sum.read += s.read;
+    sum.accelerator += s.accelerator, sum.transfer += s.transfer, sum.outside += s.outside;
+    faulted += s.faulted;
+  }
+  const double n = std::max<double>(1, static_cast<double>(latest_.size()));
+  const double own = (sum.occupied - sum.waited - sum.outside) / n / workers_;
+  const double fetch = sum.fetch / n;
+  if (std::max(own, fetch) < 0.97 * period_ && sum.outside / n / workers_ + own > 0.97 * period_)
+    return 2 * faulted > n ? Cause::memory : Cause::outside;
+  if (fetch > own) return sum.read > 0.6 * sum.fetch ? Cause::disk : Cause::decode;
+  const double elsewhere = sum.accelerator + sum.transfer;
+  const double here = sum.occupied - sum.waited - sum.outside - elsewhere;
+  if (elsewhere > here) return sum.transfer > sum.accelerator ? Cause::transfer : Cause::accelerator;
+  return Cause::processor;
+}
+
+std::vector<std::string> warnings(const Playout& p, const std::vector<std::string>& muted) {
+  struct Advice {
+    Cause cause;
+    const char* what;
+  };
+  static constexpr std::array kAdvice{
+      Advice{Cause::processor, "the processors had more to do than fits. Render these spans ahead."},
+      Advice{Cause::decode, "decoding could not keep up. Render these spans ahead into a lighter form."},
+      Advice{Cause::disk, "the drive did not read fast enough. Move the media or the shelf to a faster volume."},
+      Advice{Cause::accelerator, "the accelerator had more to do than fits. Render these spans ahead."},
+      Advice{Cause::transfer, "pictures travelled too long to the accelerator and back. Set their effects to the processor."},
+      Advice{Cause::memory, "memory had to come back from the drive. Close other programs or leave more memory to them."},
+      Advice{Cause::display, "the display did not take pictures in time. Check its rate against the timeline's."},
+      Advice{Cause::outside, "other programs or the machine's host took the time. The timeline is not to blame."}};
+  std::vector<std::pair<int, std::string>> found;
+  for (const Advice& a : kAdvice) {
+    const int n = p.count(a.cause);
+    if (n == 0 || std::find(muted.begin(), muted.end(), cause_name(a.cause)) != muted.end()) continue;
+    found.emplace_back(n, fmt::format("{} frame{} dropped: {}", n, n == 1 ? "" : "s", a.what));
+  }
+  std::stable_sort(found.begin(), found.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  std::vector<std::string> sentences;
+  for (auto& [n, s] : found) sentences.push_back(std::move(s));
+  return sentences;
+}
+
+}  // namespace gc

@@ -1,0 +1,97 @@
+// What became of every frame of a playout, and why.
+#pragma once
+#include "forecast/forecast.h"
+#include "pipeline/pipeline.h"
+
+namespace gc {
+
+enum class PlayMode {
+  on_the_clock,  ///< late frames are dropped
+  every_frame,   ///< slower when it must be; nothing is dropped
+};
+
+/// One stage of one frame. Times in ms from the start of the clock.
+struct StageSpan {
+  StageKind kind = StageKind::display;
+  std::int32_t owner = -1;
+  float wall_ms = 0, cpu_ms = 0;
+  double began_ms = 0;
+};
+
+/// What became of one frame. Times in ms from the start of the clock, those of its making only when it was made.
+struct FrameLog {
+  Frames frame = 0;
+  bool made = false;  ///< false: never started, because it could not arrive, or not finished in time to be seen
+  bool presented = false, dropped = false, offline = false, sealed = false, cached = false;
+  bool repeated = false;  ///< at its time the picture before it stayed on the display
+  bool decodes_between = false;
+  std::int16_t worker = -1;
+  double due_ms = 0;
+  double decided_ms = 0;   ///< taken on by a worker; until started_ms it waited for room ahead of the clock
+  double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
+  double steady_fetch_ms = 0;  ///< of its fetch, what is not catching up after a seek or a skip
+  double late_ms = 0;          ///< how long after it was due it was done
+  double outside_ms = 0;       ///< wall time of its work that the thread did not get
+  Frames after = -1;           ///< position of the frame that was fetched before it
+  Cause cause = Cause::none;
+  std::vector<StageSpan> stages;
+
+  double process_ms() const { return done_ms - fetched_ms; }
+};
+
+struct SegmentPlay {
+  std::string id;
+  Frames frames = 0, dropped = 0;
+  double sustained_rate = 0;
+};
+
+struct Playout {
+  FrameRange range;
+  Rate rate;
+  PlayMode mode = PlayMode::on_the_clock;
+  int workers = 2, horizon = 12;
+  Frames frames = 0;  ///< due
+  Frames dropped = 0;
+  Frames dropped_outside = 0;  ///< of them, those that the outside took
+  double seconds = 0;          ///< clock time of the run, pre-roll not counted
+  double preroll_seconds = 0;
+  double rate_reached = 0;
+  bool stopped = false;
+  Conditions around;  ///< what else went on meanwhile
+  std::vector<FrameLog> log;  ///< by position in the order of playing
+  std::vector<SegmentPlay> segments;
+
+  /// 1 for each dropped frame of the range, 0 else.
+  std::vector<float> missed() const;
+  int count(Cause cause) const;  ///< dropped frames with this cause
+};
+
+/// How a finished frame's time was spent, ms.
+struct Spent {
+  double occupied = 0, waited = 0, fetch = 0, read = 0, accelerator = 0, transfer = 0, outside = 0;
+  bool faulted = false;  ///< memory had to come back from the drive
+};
+Spent spent(const FrameResult& frame);
+
+/// Says why frames are missed, from how the latest frames spent their time.
+class Diagnosis {
+ public:
+  Diagnosis(int workers, double period_ms) : workers_(workers), period_(period_ms) {}
+  void add(const Spent& latest);
+  /// For a frame that was made but came late: without what the outside took, would it have been in time?
+  Cause late(const Spent& frame, double late_ms) const;
+  /// For a frame that was not started: what keeps frames from being made in time?
+  Cause binding() const;
+
+ private:
+  static constexpr std::size_t kLatest = 6;
+  int workers_;
+  double period_;
+  std::vector<Spent> latest_;
+};
+
+/// One sentence for each cause that dropped frames, most frames first, with what helps; those in `muted` (by
+/// cause_name) are left out.
+std::vector<std::string> warnings(const Playout& playout, const std::vector<std::string>& muted = {});
+
+}  // namespace gc

@@ -1,0 +1,321 @@
+// The player on the scripted seat: the real player and pipeline on a clock of their own.
+#include <random>
+
+#include "audit/explain.h"
+#include "playout/record.h"
+#include "playout/trace.h"
+#include "support.h"
+
+namespace gc {
+namespace {
+
+using test::Build;
+constexpr double kPeriod = 1000.0 / 24;
+
+class Scripted : public testing::Test {
+ protected:
+  static ProgramPtr plain(Frames length) {
+    MediaCatalog media;
+    return Program::compile(Build(64, 36).track("V1").solid("s", length, 0.2, 0.3, 0.4).done(), media);
+  }
+  static PlayRecord script(Frames frames, double fetch, double process, int workers = 2) {
+    PlayRecord r;
+    r.workers = workers;
+    r.costs.assign(static_cast<std::size_t>(frames), {fetch, 0, process, -2, false});
+    return r;
+  }
+  static Playout run(const PlayRecord& r, PlayOptions o = {}) {
+    const auto n = static_cast<Frames>(r.costs.size());
+    return play_script(plain(n), r, {0, n}, std::move(o));
+  }
+  static std::vector<int> drops(const Playout& p) {
+    std::vector<int> d;
+    for (const FrameLog& l : p.log) d.push_back(l.dropped);
+    return d;
+  }
+};
+
+TEST_F(Scripted, AnEasyTimelineDropsNothing) {
+  const Playout p = run(script(120, 3, 30));
+  EXPECT_EQ(p.dropped, 0);
+  EXPECT_EQ(p.frames, 120);
+  EXPECT_NEAR(p.seconds, 119 * kPeriod / 1000, 0.05) << "the script's own time, not this machine's";
+  for (const FrameLog& l : p.log) {
+    EXPECT_TRUE(l.presented && l.made);
+    EXPECT_LE(l.done_ms, l.due_ms);
+  }
+}
+
+/// Costs that change along the way, with light and heavy stretches and long groups of pictures.
+PlayRecord wild(unsigned seed) {
+  std::mt19937 rng(seed);
+  const auto unit = [&] { return std::uniform_real_distribution<double>(0, 1)(rng); };
+  PlayRecord r;
+  r.workers = 1 + static_cast<int>(seed % 4), r.horizon = 8 + static_cast<int>(seed % 9);
+  bool gop = false;
+  double load = 1;
+  for (int i = 0; i < 400; ++i) {
+    if (i % 40 == 0) gop = unit() < 0.4, load = 0.3 * std::pow(8, unit());
+    const double all = load * r.workers * kPeriod * (0.85 + 0.3 * unit());
+    const double fetch = std::min(0.3 * all, 30.0);
+    r.costs.push_back({fetch, i % 40 == 0 ? 20 * unit() : 0, all - fetch, i - 1, gop});
+  }
+  return r;
+}
+
+class ModelAndPlayer : public testing::TestWithParam<unsigned> {};
+
+TEST_P(ModelAndPlayer, AgreeToTheFrameWhenFramesTakeTheSame) {
+  const PlayRecord r = wild(GetParam());
+  MediaCatalog media;
+  const ProgramPtr program = Program::compile(Build(64, 36).track("V1").solid("s", 400, 0, 0, 0).done(), media);
+  const Playout p = play_script(program, r, {0, 400});
+  const std::vector<Outcome> model = play_costs({r.workers, r.horizon, kPeriod}, r.costs);
+  for (std::size_t i = 0; i < model.size(); ++i)
+    ASSERT_EQ(model[i].dropped, p.log[i].dropped) << "frame " << i << ", " << r.workers << " workers";
+  EXPECT_GT(p.dropped, 0) << "else nothing was tried";
+  const Playout again = play_script(program, r, {0, 400});
+  for (std::size_t i = 0; i < model.size(); ++i) ASSERT_EQ(p.log[i].done_ms, again.log[i].done_ms) << i;
+  // And what is recorded of it replays to the same.
+  const Replay back = replay(record_of(p, *program));
+  EXPECT_EQ(back.observed, back.modelled);
+}
+
+INSTANTIATE_TEST_SUITE_P(Seeds, ModelAndPlayer, testing::Range(1u, 13u));
+
+TEST_F(Scripted, OverloadedItKeepsASteadyCadenceReachedWithinHalfASecond) {
+  PlayRecord r = script(240, 1, 20);
+  for (std::size_t i = 60; i < 180; ++i) r.costs[i].process = 2 * 2 * kPeriod - 1;  // load 2
+  const Playout p = run(r);
+  std::size_t first = 0;
+  while (!p.log[first].dropped) ++first;
+  EXPECT_GT(first, 60u) << "read-ahead carries the first of them";
+  // From half a second after the first drop on every second frame, evenly, to the end of the heavy stretch.
+  int runs = 0;
+  for (std::size_t i = first + 12; i + 2 < 180; ++i) {
+    EXPECT_FALSE(p.log[i].dropped && p.log[i + 1].dropped && p.log[i + 2].dropped) << "a frozen picture at " << i;
+    runs += p.log[i].dropped == p.log[i + 1].dropped;
+  }
+  EXPECT_LE(runs, 8) << "the cadence is even";
+  // It climbs back as soon as there is slack: a second after the stretch nothing is dropped any more.
+  for (std::size_t i = 204; i < 240; ++i) EXPECT_FALSE(p.log[i].dropped) << i;
+}
+
+TEST_F(Scripted, FramesThatCannotArriveAreNotStarted) {
+  const Playout p = run(script(200, 1, 3 * 2 * kPeriod));
+  Frames wasted = 0;
+  for (const FrameLog& l : p.log) wasted += l.made && l.dropped;
+  EXPECT_GT(p.dropped, 100);
+  EXPECT_LE(wasted, 12);
+}
+
+TEST_F(Scripted, ADriveThatStopsForTwoSecondsIsSurvivedAndNamed) {
+  PlayRecord r = script(240, 4, 20);
+  r.stalls.push_back({80, 2000, Stall::On::read});
+  const Playout p = run(r);
+  EXPECT_GT(p.dropped, 24) << "two seconds less the read-ahead";
+  EXPECT_LT(p.dropped, 49);
+  EXPECT_GT(p.count(Cause::disk), 0.5 * static_cast<double>(p.dropped)) << "the drive is to blame";
+  EXPECT_FALSE(p.log[200].dropped) << "and it plays on";
+  const auto told = warnings(p);
+  ASSERT_FALSE(told.empty());
+  EXPECT_NE(told[0].find("drive"), std::string::npos) << told[0];
+  EXPECT_LT(warnings(p, {"disk read"}).size(), told.size()) << "each warning can be turned off";
+}
+
+TEST_F(Scripted, WhatTheOutsideTakesIsNotTheTimelines) {
+  PlayRecord r = script(240, 4, 20);
+  for (const Frames at : {60, 61, 140, 141}) r.stalls.push_back({at, 700, Stall::On::process});
+  const Playout p = run(r);
+  EXPECT_GT(p.dropped, 4);
+  EXPECT_GE(p.dropped_outside, 0.9 * static_cast<double>(p.dropped));
+  PlayRecord heavy = script(240, 4, 100);
+  const Playout own = run(heavy);
+  EXPECT_GT(own.dropped, 20);
+  EXPECT_LE(own.dropped_outside, 0.02 * static_cast<double>(own.dropped));
+  EXPECT_EQ(own.count(Cause::processor), own.dropped);
+}
+
+TEST_F(Scripted, ADisplayThatBlocksIsNamed) {
+  PlayRecord r = script(120, 4, 20);
+  r.stalls.push_back({50, 400, Stall::On::display});
+  const Playout p = run(r);
+  EXPECT_NEAR(static_cast<double>(p.count(Cause::display)), 400 / kPeriod, 2);
+  EXPECT_EQ(p.count(Cause::display), p.dropped);
+  EXPECT_FALSE(p.log[80].dropped);
+}
+
+TEST_F(Scripted, EveryFrameModeDropsNothingAndTakesLonger) {
+  PlayOptions o;
+  o.mode = PlayMode::every_frame;
+  const Playout p = run(script(100, 1, 4 * kPeriod), o);
+  EXPECT_EQ(p.dropped, 0);
+  EXPECT_GT(p.seconds, 1.7 * 100 * kPeriod / 1000);
+}
+
+TEST_F(Scripted, ALoopGoesOnWithoutABreak) {
+  PlayOptions o;
+  o.passes = 3;
+  PlayRecord r = script(150, 2, 20);
+  const Playout p = play_script(plain(50), r, {0, 50}, o);
+  EXPECT_EQ(p.frames, 150);
+  EXPECT_EQ(p.log[50].frame, 0);
+  EXPECT_EQ(p.dropped, 0);
+}
+
+// Kendall's D/M/1: frames come at a fixed period, one server takes exponential times with mean 1/m. The mean
+// wait is s / (m (1 − s)) with s = exp(−m T (1 − s)) (Kleinrock, Queueing Systems I, 1975, section 6.4; from
+// memory).
+TEST_F(Scripted, WaitsAsQueueingTheorySays) {
+  std::mt19937 rng(5);
+  const double mean = 0.6 * kPeriod;
+  std::exponential_distribution<double> service(1 / mean);
+  PlayRecord r = script(6000, 0, 0, 1);
+  r.horizon = 400;
+  for (FrameCost& c : r.costs) c.process = service(rng);
+  const Playout p = run(r);
+  ASSERT_EQ(p.dropped, 0);
+  double wait = 0, frames = 0;
+  for (std::size_t i = 1000; i < p.log.size(); ++i)
+    wait += p.log[i].started_ms - (p.log[i].due_ms - 400 * kPeriod), ++frames;
+  double s = 0.5;
+  for (int i = 0; i < 200; ++i) s = std::exp(-kPeriod / mean * (1 - s));
+  EXPECT_NEAR(wait / frames, s * mean / (1 - s), 0.15 * s * mean / (1 - s));
+}
+
+// Little (1961): the mean number of frames in work is their rate times the mean time that each is in work.
+TEST_F(Scripted, KeepsLittlesLaw) {
+  const Playout p = run(script(600, 5, 60));
+  double sojourn = 0, begin = 1e9, end = 0;
+  for (const FrameLog& l : p.log)
+    if (l.made && l.started_ms >= 0) {
+      sojourn += l.done_ms - l.started_ms;
+      begin = std::min(begin, l.started_ms), end = std::max(end, l.done_ms);
+    }
+  double number = 0, looks = 0, frames = 0;
+  for (double t = begin; t < end; t += 3.7, ++looks)
+    for (const FrameLog& l : p.log) number += l.made && l.started_ms >= 0 && l.started_ms <= t && t < l.done_ms;
+  for (const FrameLog& l : p.log) frames += l.made && l.started_ms >= 0;
+  EXPECT_NEAR(number / looks, frames / (end - begin) * (sojourn / frames), 0.02);
+}
+
+TEST(MonitorStandIn, ShowsAtItsOwnCadenceAndSaysWhatDidNotFit) {
+  MonitorStandIn same(40, 3), slow(40.4, 3), fast(39.6, 3);
+  for (int i = 0; i < 1000; ++i) {
+    EXPECT_TRUE(same.present(i, {}, i * 40.0));
+    slow.present(i, {}, i * 40.0), fast.present(i, {}, i * 40.0);
+  }
+  EXPECT_EQ(same.repeated(), 0);
+  // A hundredth slower: about every hundredth picture finds no room. A hundredth faster: as many repeats.
+  EXPECT_NEAR(static_cast<double>(slow.refused()), 10, 3);
+  EXPECT_NEAR(static_cast<double>(fast.repeated()), 10, 1.5);
+}
+
+TEST_F(Scripted, TheLogGoesToOtherPrograms) {
+  PlayRecord r = script(100, 3, 90);
+  const ProgramPtr program = plain(100);
+  const Playout p = play_script(program, r, {0, 100});
+  ASSERT_GT(p.dropped, 3);
+  const std::string csv = log_csv(p);
+  EXPECT_EQ(std::count(csv.begin(), csv.end(), '\n'), 101) << "a heading and a line for each frame";
+  EXPECT_NE(csv.find("\"dropped, not started\",processor"), std::string::npos);
+  const Json trace = Json::parse(log_trace(p, *program).dump());
+  int drops = 0;
+  std::map<int, double> row;
+  for (const Json& e : trace.at("traceEvents")) {
+    drops += e.at("ph") == "i";
+    if (e.at("ph") != "X" || e.at("cat") != "frame") continue;
+    EXPECT_GE(e.at("ts").get<double>(), row[e.at("tid").get<int>()] - 1) << "a worker makes one frame at a time";
+    row[e.at("tid").get<int>()] = e.at("ts").get<double>() + e.at("dur").get<double>();
+  }
+  EXPECT_EQ(drops, p.dropped);
+  EXPECT_EQ(row.size(), 2u);
+  Frames late = 0;
+  while (!p.log[static_cast<std::size_t>(late)].dropped) ++late;
+  const MissedFrame m = missed_frame(p, late);
+  EXPECT_FALSE(m.bars.empty());
+  EXPECT_GT(m.due_ms, m.from_ms);
+  EXPECT_LT(m.due_ms, m.to_ms);
+}
+
+TEST_F(Scripted, ARecordIsWrittenAndReadBackAndABrokenOneIsRefused) {
+  const test::TempFolder dir;
+  PlayRecord r = wild(3);
+  r.stalls.push_back({7, 12.5, Stall::On::decode});
+  ASSERT_TRUE(save_record(r, dir / "r.json"));
+  const auto back = load_record(dir / "r.json");
+  ASSERT_TRUE(back) << back.error().text();
+  EXPECT_EQ(back->costs.size(), r.costs.size());
+  EXPECT_EQ(back->costs[41].process, r.costs[41].process);
+  EXPECT_EQ(back->stalls[0].ms, 12.5);
+  Json j = to_json(r);
+  j["frames"][5]["fetch_ms"] = -4;
+  EXPECT_NE(record_from_json(j, "r").error().what.find("frame 5"), std::string::npos);
+  j = to_json(r), j["version"] = 9;
+  EXPECT_FALSE(record_from_json(j, "r"));
+  test::put(dir / "cut.json", to_json(r).dump().substr(0, 300));
+  EXPECT_FALSE(load_record(dir / "cut.json"));
+}
+
+TEST(Around, StaysWithinTheTimeline) {
+  EXPECT_EQ(around(100, 2, 3, {24, 1}, 1000).in, 52);
+  EXPECT_EQ(around(100, 2, 3, {24, 1}, 1000).out, 172);
+  EXPECT_EQ(around(10, 2, 3, {24, 1}, 50).in, 0);
+  EXPECT_EQ(around(10, 2, 3, {24, 1}, 50).out, 50);
+}
+
+// The same draws, whatever was simulated before: an edit gives what simulating everything would.
+TEST(SimulationAgain, EqualsSimulatingEverything) {
+  std::mt19937 rng(3);
+  const auto unit = [&] { return std::uniform_real_distribution<double>(0, 1)(rng); };
+  Model m;
+  m.pace = {2, 12, kPeriod}, m.mood = 0.03;
+  m.lately = {{0.0005, {20, 60}}, {}};
+  for (std::uint32_t i = 0; i < 120; ++i) {
+    CostPool pool;
+    const double load = 0.3 * std::pow(6, unit());
+    for (int k = 0; k < 40; ++k) {
+      const double all = load * 2 * kPeriod * (0.9 + 0.2 * unit());
+      pool.frames.push_back({static_cast<float>(0.2 * all), static_cast<float>(0.8 * all)});
+    }
+    pool.decodes_between = unit() < 0.3;
+    m.pools.push_back(pool);
+    m.stretches.push_back({i * 60, (i + 1) * 60, i, unit() < 0.5, static_cast<Frames>(unit() * 6)});
+  }
+  const Trials before = simulate(m, 24, 9);
+  for (const std::uint32_t at : {0u, 3u, 60u, 118u, 119u}) {
+    Model edited = m;
+    for (FrameSample& f : edited.pools[at].frames) f.process_ms *= at % 2 ? 0.4f : 1.7f;
+    const Trials full = simulate(edited, 24, 9), again = simulate_again(edited, m, before);
+    EXPECT_EQ(full.miss(), again.miss()) << at;
+    EXPECT_EQ(full.drops(0, 7200), again.drops(0, 7200)) << at;
+    EXPECT_EQ(full.drops(1000, 2345), again.drops(1000, 2345)) << at;
+    if (at == 60) EXPECT_LT(again.simulated(), 7200 / 2) << "only what can have changed";
+  }
+  // Nothing changed: nothing to do. Shorter or longer: as far as it is the same.
+  EXPECT_EQ(simulate_again(m, m, before).simulated(), 0);
+  Model shorter = m;
+  shorter.stretches.pop_back();
+  EXPECT_EQ(simulate(shorter, 24, 9).miss(), simulate_again(shorter, m, before).miss());
+  EXPECT_EQ(before.miss(), simulate_again(m, shorter, simulate(shorter, 24, 9)).miss());
+}
+
+TEST(Disturbances, AreAddedAsOftenAndAsLongAsTheyWere) {
+  Model m;
+  m.pace = {2, 12, kPeriod};
+  m.pools.push_back({{{2, 38}}, {}, false});
+  m.stretches.push_back({0, 2400, 0, false, 0});
+  EXPECT_EQ(simulate(m, 16, 1).miss(), std::vector<float>(2400, 0.0f)) << "by itself it holds";
+  m.lately = {{1.0 / 4000, {900}}};  // once in four seconds of work, nearly a second
+  const Trials t = simulate(m, 16, 1);
+  double drops = 0;
+  for (const auto n : t.drops(0, 2400)) drops += n / 16.0;
+  EXPECT_GT(drops, 50) << "about 24 of them, each longer than the read-ahead";
+  EXPECT_LT(drops, 24 * 24);
+  m.lately.push_back({});  // and another playout was quiet: so are half of the trials
+  const auto counts = simulate(m, 16, 1).drops(0, 2400);
+  EXPECT_EQ(std::count(counts.begin(), counts.end(), 0u), 8);
+}
+
+}  // namespace
+}  // namespace gc
