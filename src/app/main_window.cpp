@@ -66,7 +66,11 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     if (!session_.playing()) return;
     const PlayState s = session_.play_state();
     set_playhead(s.frame, false);
-    picture_->set_figures(tr("%1 fps").arg(s.rate, 0, 'f', 1), tr("%1 dropped").arg(s.dropped));
+    picture_->set_figures(tr("%1 fps").arg(s.rate, 0, 'f', 1), tr("%1 dropped").arg(s.dropped),
+                          s.processor > 0 ? tr("processors %1 %, drives %2 MB/s")
+                                                .arg(s.processor * 100, 0, 'f', 0)
+                                                .arg(s.reads_mb_s, 0, 'f', 0)
+                                          : QString());
   });
   connect(&session_, &Session::play_ended, this, [this] {
     refresh_sentence();
@@ -230,6 +234,9 @@ void MainWindow::make_menus() {
   every_frame_action_ = add(play_menu, tr("Play &every frame, slower"), {QKeySequence("E")},
                             [this] { every_frame_ = every_frame_action_->isChecked(); });
   every_frame_action_->setCheckable(true);
+  loop_action_ = add(play_menu, tr("Play in a &loop"), {QKeySequence("R")}, [] {});
+  loop_action_->setCheckable(true);
+  add(play_menu, tr("Play &around the playhead"), {QKeySequence("A")}, [this] { play_around(); });
   play_menu->addSeparator();
   add(play_menu, tr("Mark &in"), {QKeySequence("I")}, [this] { set_mark(true); });
   add(play_menu, tr("Mark &out"), {QKeySequence("O")}, [this] { set_mark(false); });
@@ -480,7 +487,21 @@ void MainWindow::play(bool backwards) {
   if (backwards) range.out = std::clamp<Frames>(playhead_ + 1, range.in + 1, range.out);
   else if (playhead_ > range.in && playhead_ < range.out - 1) range.in = playhead_;
   picture_->set_figures(tr("reading ahead"), QString());
-  session_.play(range, every_frame_ ? PlayMode::every_frame : PlayMode::on_the_clock, backwards);
+  start_playing(range, backwards);
+}
+
+void MainWindow::play_around() {
+  if (!session_.current()) return;
+  const Settings& s = session_.stores().options.settings;
+  const Timeline& t = *session_.derived()->view.timeline;
+  start_playing(around(playhead_, s.preroll_s, s.postroll_s, t.rate, whole(session_.derived()->view).out), false);
+}
+
+void MainWindow::start_playing(FrameRange range, bool backwards) {
+  constexpr int kHours = 200'000;  // frames that a loop goes on for, until it is stopped
+  const int passes =
+      loop_action_->isChecked() ? std::max<int>(2, kHours / std::max(1, static_cast<int>(range.length()))) : 1;
+  session_.play(range, every_frame_ ? PlayMode::every_frame : PlayMode::on_the_clock, backwards, passes);
 }
 
 void MainWindow::step(Frames by) { set_playhead(playhead_ + by, true); }

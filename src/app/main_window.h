@@ -41,6 +41,8 @@ class MainWindow : public QMainWindow {
   void refresh_recent();
   void choose_segment(const std::string& id);
   void play(bool backwards);
+  void play_around();
+  void start_playing(FrameRange range, bool backwards);
   void step(Frames by);
   void to_cut(int direction);
   void set_mark(bool in);
@@ -72,6 +74,7 @@ class MainWindow : public QMainWindow {
   Frames playhead_ = 0;
   FrameRange marks_;
   bool every_frame_ = false;
+  QAction* loop_action_ = nullptr;
   QAction* every_frame_action_ = nullptr;
   QAction* coverage_ = nullptr;
   std::string segment_;

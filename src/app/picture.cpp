@@ -27,8 +27,8 @@ void Picture::expect(Frames frame, bool state_changed) {
   update();
 }
 
-void Picture::set_figures(const QString& rate, const QString& dropped) {
-  rate_ = rate, dropped_ = dropped;
+void Picture::set_figures(const QString& rate, const QString& dropped, const QString& loads) {
+  rate_ = rate, dropped_ = dropped, loads_ = loads;
   update();
 }
 
@@ -130,10 +130,12 @@ void Picture::paintEvent(QPaintEvent*) {
     plate({0, height() - 22, std::min(w, width()), 22}, caption, look::text_font(12));
   }
   if (!rate_.isEmpty()) {
-    const QFont font = look::number_font(30, true);
-    plate({0, 0, QFontMetrics(font).horizontalAdvance(rate_) + 18, 42}, rate_, font);
+    // Readable from two metres.
+    const QFont font = look::number_font(42, true), small = look::number_font(18);
+    plate({0, 0, QFontMetrics(font).horizontalAdvance(rate_) + 18, 56}, rate_, font);
     const int w = QFontMetrics(font).horizontalAdvance(dropped_) + 18;
-    plate({width() - w, 0, w, 42}, dropped_, font);
+    plate({width() - w, 0, w, 56}, dropped_, font);
+    if (!loads_.isEmpty()) plate({0, 56, QFontMetrics(small).horizontalAdvance(loads_) + 18, 28}, loads_, small);
   }
 }
 

@@ -22,7 +22,8 @@ class Picture : public QWidget {
   bool waiting() const { return waiting_; }
   StillKind kind() const { return kind_; }
   /// Large figures over the picture while it plays; empty hides them.
-  void set_figures(const QString& rate, const QString& dropped);
+  /// `loads`: how busy processors and drives are, below the rate.
+  void set_figures(const QString& rate, const QString& dropped, const QString& loads = {});
   void set_mode(CompareMode mode);
   CompareMode mode() const { return mode_; }
   void show_comparison(const Comparison& comparison);
@@ -44,7 +45,7 @@ class Picture : public QWidget {
   QImage image_;
   Frames frame_ = -1;
   StillKind kind_ = StillKind::sharp;
-  QString caption_, rate_, dropped_;
+  QString caption_, rate_, dropped_, loads_;
   bool waiting_ = false;
   CompareMode mode_ = CompareMode::off;
   Comparison comparison_;

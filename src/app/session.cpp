@@ -73,6 +73,20 @@ void Session::work_out_advice() {
   });
 }
 
+void Session::explain_span(FrameRange span) {
+  if (!derived_ || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, span] {
+    if (quit_) return;
+    const ForecastOptions o = stores_.forecast_options();
+    const SealStates states = d->view.states();
+    const auto gains = gains_of(*d->view.played, *stores_.notebook, states, span, o);
+    const auto least = least_bypasses(*d->view.played, *stores_.notebook, states, span, o);
+    post([this, d, span, gains, least] {
+      if (d == derived_) emit span_explained(span, gains, least);
+    });
+  });
+}
+
 void Session::measure_seat(bool full) {
   if (playing_ || work_.kind != Work::Kind::none) return;
   stop_work_ = false;
@@ -503,7 +517,7 @@ void Session::stop_work() {
   resume_measure_ = false;
 }
 
-void Session::play(FrameRange range, PlayMode mode, bool backwards) {
+void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) {
   if (!current() || playing_ || range.length() <= 0) return;
   // Playing comes first; work in the background makes way and goes on afterwards.
   if (work_.kind == Work::Kind::measuring) resume_measure_ = true;
@@ -515,8 +529,8 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards) {
   play_state_ = {};
   const DerivedPtr d = derived_;
   PlayOptions options = stores_.play_options(mode);
-  options.backwards = backwards;
-  if (mode == PlayMode::every_frame) options.cache = cache_;
+  options.backwards = backwards, options.passes = passes;
+  options.cache = cache_;
   const bool elsewhere = elsewhere_ >= 0;  // then the skyline's forecast is not this seat's
   player_ = std::thread([this, d, range, options, elsewhere] {
     Playout p = gc::play(d->view.played, stores_.shelf.get(), range, options, *this, stop_play_,
@@ -528,7 +542,10 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards) {
                            post([this] { emit play_moved(); });
                          });
     std::optional<Audit> a;
-    if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards) {
+    const bool cached = std::any_of(p.log.begin(), p.log.end(), [](const FrameLog& l) { return l.cached; });
+    note_disturbance(p, *stores_.notebook);
+    // A forecast is of playing once, from nothing.
+    if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards && options.passes == 1 && !cached) {
       const Forecast f = range == whole(d->view) && !elsewhere
                              ? d->plan.before
                              : forecast(*d->view.played, *stores_.notebook, d->view.states(), range,

@@ -15,6 +15,8 @@
 #include "seat/seat.h"
 #include "timeline/history.h"
 
+#include "forecast/what_if.h"
+
 namespace gc {
 
 /// Everything the window shows of one state of the timeline. Made in the background, never changed.
@@ -96,7 +98,7 @@ class Session : public QObject, private Display {
   void measure_again();
   void carry_out_plan();
   void stop_work();
-  void play(FrameRange range, PlayMode mode, bool backwards = false);
+  void play(FrameRange range, PlayMode mode, bool backwards = false, int passes = 1);
   void stop_playing();
   /// A still of the frame for the picture; the latest request wins. A frame that takes long comes at a lower
   /// scale first.
@@ -122,6 +124,9 @@ class Session : public QObject, private Display {
   void forecast_on(int other_seat);
   void save_seat(const QString& file);
   void load_seat(const QString& file);
+  /// What the span would do without each of its effects, and the fewest to bypass so that it holds; told by
+  /// span_explained.
+  void explain_span(FrameRange span);
   /// Advice costs several forecasts and is worked out only while someone looks at it.
   void want_advice(bool wanted);
 
@@ -136,6 +141,8 @@ class Session : public QObject, private Display {
   void compared(const gc::Comparison& comparison);
   void coverage_counted();
   void seat_changed();
+  void span_explained(gc::FrameRange span, const std::vector<gc::StageGain>& gains,
+                      const std::vector<gc::StageGain>& least);
   void play_moved();
   void play_ended();
 

@@ -7,6 +7,7 @@
 #include <cmath>
 #include <set>
 
+#include "app/gantt.h"
 #include "app/style.h"
 #include "base/clock.h"
 #include "base/timecode.h"
@@ -16,6 +17,23 @@ namespace {
 
 QString text(const std::string& s) { return QString::fromStdString(s); }
 QString number(double v, int digits = 1) { return QString::number(v, 'f', digits); }
+
+/// What would help a span, in a few lines.
+QString gain_text(const std::vector<StageGain>& gains, const std::vector<StageGain>& least) {
+  QStringList lines;
+  if (!least.empty()) {
+    QStringList names;
+    for (const StageGain& g : least) names.push_back(text(g.label));
+    lines.push_back(Stations::tr("Holds with the fewest bypasses: %1.").arg(names.join(", ")));
+  } else if (!gains.empty()) {
+    lines.push_back(Stations::tr("Bypasses alone do not make it hold; a pre-render does."));
+  }
+  for (std::size_t i = 0; i < gains.size() && i < 3; ++i)
+    lines.push_back(Stations::tr("Without %1 (%2 ms a frame): %3, %4 dropped.")
+                        .arg(text(gains[i].label))
+                        .arg(number(gains[i].ms), verdict_name(gains[i].verdict), number(gains[i].drops, 0)));
+  return lines.join('\n');
+}
 
 }  // namespace
 
@@ -104,6 +122,23 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   for (QLabel* l : panel(Station::seat)->findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly))
     l->hide();
   connect(seat_, &SeatPanel::frame_chosen, this, &Stations::frame_chosen);
+  gantt_ = new Gantt(session, this);
+  panel(Station::playout)->box()->addWidget(gantt_);
+  connect(panel(Station::playout), &StationPanel::frame_chosen, gantt_, &Gantt::show_frame);
+  card_ = new QLabel(this);
+  card_->setObjectName("span-card");
+  card_->setWordWrap(true);
+  card_->setTextFormat(Qt::PlainText);
+  card_->setFont(look::text_font(13));
+  card_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
+  card_->setMinimumHeight(116);
+  panel(Station::forecast)->box()->addWidget(card_);
+  connect(panel(Station::forecast)->table(), &QTableWidget::currentCellChanged, this,
+          [this](int row) { show_card(row); });
+  connect(&session_, &Session::span_explained, this,
+          [this](FrameRange span, const std::vector<StageGain>& gains, const std::vector<StageGain>& least) {
+            if (span == carded_) card_->setText(card_->text().section('\n', 0, 1) + "\n" + gain_text(gains, least));
+          });
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
   connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });
   connect(&session_, &Session::coverage_counted, this, [this] { refresh(); });
@@ -116,6 +151,7 @@ void Stations::refresh_playout() {
     p->set_sentence(
         tr("Nothing has been played yet. Space plays; missed frames are logged here with their cause."));
     p->set_rows({});
+    gantt_->show_frame(-1);
     return;
   }
   const Derived& d = *session_.derived();
@@ -127,6 +163,7 @@ void Stations::refresh_playout() {
                                         : QString())
           .arg(playout->rate_reached, 0, 'f', 2)
           .arg(playout->rate.fps(), 0, 'f', 2);
+  for (const std::string& w : warnings(*playout, session_.stores().options.settings.muted)) line += "\n" + text(w);
   if (const auto& a = session_.last_audit()) line += "\n" + tr("Audit: ") + text(a->sentence);
   if (!d.track_record.empty()) line += "\n" + text(d.track_record);
   p->set_sentence(line);
@@ -143,6 +180,28 @@ void Stations::refresh_playout() {
     if (rows.size() == 500) break;
   }
   p->set_rows(rows);
+  gantt_->show_frame(rows.empty() ? -1 : rows.front().frame);
+}
+
+void Stations::show_card(int row) {
+  carded_ = {};
+  const auto& d = session_.derived();
+  const auto* item = row >= 0 && d ? panel(Station::forecast)->table()->item(row, 0) : nullptr;
+  if (!item) return card_->setText(tr("Choose a span to see why, and what would help."));
+  const qint64 in = item->data(Qt::UserRole).toLongLong();
+  for (const Span& s : d->plan.before.spans)
+    if (s.in == in) {
+      carded_ = {s.in, s.out};
+      card_->setText(tr("%1 %2 %: about %3 of %4 frames dropped, %5 frames a second reached.\nLimited by %6; "
+                        "to blame is %7, %8 ms a frame.\nWorking out what would help.")
+                         .arg(verdict_name(s.verdict))
+                         .arg(s.drop_probability * 100, 0, 'f', 0)
+                         .arg(number(s.expected_drops, 0))
+                         .arg(s.out - s.in)
+                         .arg(number(s.sustained_rate), cause_name(s.cause), text(s.blame.label),
+                              number(s.blame.ms, 0)));
+      session_.explain_span(carded_);
+    }
 }
 
 void Stations::refresh() {
@@ -219,6 +278,15 @@ void Stations::refresh() {
                                         .arg(f.fully_measured ? QString() : tr(" Some costs are estimated."))
                                         .arg(text(d.track_record)));
   panel(Station::forecast)->set_rows(rows);
+  // The worst span is on the card at once.
+  int worst = -1;
+  double most = -1;
+  for (std::size_t i = 0, at = 0; i < f.spans.size(); ++i) {
+    if (f.spans[i].verdict == Verdict::holds) continue;
+    if (f.spans[i].expected_drops > most) most = f.spans[i].expected_drops, worst = static_cast<int>(at);
+    ++at;
+  }
+  show_card(worst);
 
   rows.clear();
   for (const Remedy& r : d.plan.remedies)

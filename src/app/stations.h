@@ -42,6 +42,8 @@ enum class Station { seat, timeline, forecast, plan, playout, release };
 inline constexpr int kStations = 6;
 QString station_name(Station s);
 
+class Gantt;
+
 class Stations : public QStackedWidget {
   Q_OBJECT
  public:
@@ -57,10 +59,14 @@ class Stations : public QStackedWidget {
  private:
   void refresh();
   void refresh_playout();
+  void show_card(int row);
   Session& session_;
   StationPanel* panels_[kStations] = {};
   EffectsPanel* effects_;
   SeatPanel* seat_;
+  Gantt* gantt_;
+  QLabel* card_;
+  FrameRange carded_;  ///< the span on the card
 };
 
 }  // namespace gc

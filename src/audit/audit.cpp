@@ -31,8 +31,8 @@ void note_disturbance(const Playout& p, Notebook& notebook) {
   double busy = 0;
   for (const FrameLog& f : p.log) {
     if (!f.made) continue;
-    busy += f.fetched_ms - f.fetch_began_ms + f.process_ms() - f.outside_ms;
-    if (f.outside_ms > kLeastOutsideMs) d.ms.push_back(static_cast<float>(f.outside_ms));
+    busy += f.fetched_ms - f.fetch_began_ms + f.process_ms() - f.spent.outside;
+    if (f.spent.outside > kLeastOutsideMs) d.ms.push_back(static_cast<float>(f.spent.outside));
   }
   // A few frames say nothing of how often.
   if (busy < 2000) return;

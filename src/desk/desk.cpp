@@ -28,6 +28,7 @@ Result<Stores> Stores::open(DeskOptions options) {
 ForecastOptions Stores::forecast_options() const {
   ForecastOptions o;
   o.workers = options.workers, o.horizon = options.horizon, o.trials = options.trials;
+  o.thresholds = Thresholds::from_cost(options.settings.missed_drop_cost);
   return o;
 }
 

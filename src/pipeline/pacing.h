@@ -96,11 +96,20 @@ class Pacer {
     const double occupied_ms = (o.waited < turn ? o.waited : turn) + o.fetch + o.process;
     skip_ms_ = o.decodes_between ? o.fetch : 0;
     if (!seen_) {
-      mean_ = occupied_ms, deviation_ = 0, seen_ = true;
+      mean_ = before_ = occupied_ms, deviation_ = 0, seen_ = true;
       return;
     }
-    // One frame that was held up from outside says little about the next; a real change of cost gets through
-    // within a few frames all the same.
+    // Two in a row that differ alike are a change of cost, and the rule follows at once.
+    const bool dearer = occupied_ms > 1.4 * mean_ && before_ > 1.4 * mean_;
+    const bool cheaper = occupied_ms < 0.65 * mean_ && before_ < 0.65 * mean_;
+    const double apart = occupied_ms < before_ ? before_ - occupied_ms : occupied_ms - before_;
+    if ((dearer || cheaper) && apart < 0.25 * (occupied_ms + before_)) {
+      mean_ = (occupied_ms + before_) / 2, deviation_ = apart / 2;
+      before_ = occupied_ms;
+      return;
+    }
+    before_ = occupied_ms;
+    // One frame that was held up from outside says little about the next.
     const double error = (occupied_ms < 3 * mean_ ? occupied_ms : 3 * mean_) - mean_;
     mean_ += 0.2 * error;
     deviation_ += 0.2 * ((error < 0 ? -error : error) - deviation_);
@@ -111,7 +120,7 @@ class Pacer {
   bool goes_on_like(const Pacer& o, double tolerance) const {
     const auto near = [&](double a, double b) { return (a < b ? b - a : a - b) <= tolerance; };
     return last_ == o.last_ && cadence_ == o.cadence_ && seen_ == o.seen_ && near(mean_, o.mean_) &&
-           near(deviation_, o.deviation_) && near(skip_ms_, o.skip_ms_);
+           near(deviation_, o.deviation_) && near(before_, o.before_) && near(skip_ms_, o.skip_ms_);
   }
 
  private:
@@ -149,7 +158,7 @@ class Pacer {
   Pace pace_;
   std::int64_t last_ = -1;
   int cadence_ = 0;
-  double mean_ = 0, deviation_ = 0, skip_ms_ = 0;
+  double mean_ = 0, deviation_ = 0, before_ = 0, skip_ms_ = 0;
   bool seen_ = false;
 };
 

@@ -19,7 +19,7 @@ int Playout::count(Cause cause) const {
       std::count_if(log.begin(), log.end(), [&](const FrameLog& f) { return f.dropped && f.cause == cause; }));
 }
 
-Spent spent(const FrameResult& r) {
+Spent spent_on(const FrameResult& r) {
   Spent s;
   s.occupied = r.done_ms - r.started_ms;
   s.waited = r.fetch_began_ms - r.started_ms + r.shared_wait_ms;
@@ -35,34 +35,33 @@ Spent spent(const FrameResult& r) {
   return s;
 }
 
-void Diagnosis::add(const Spent& latest) {
-  latest_.push_back(latest);
-  if (latest_.size() > kLatest) latest_.erase(latest_.begin());
-}
-
-Cause Diagnosis::late(const Spent& s, double late_ms) const {
-  if (s.outside >= late_ms && s.outside > 0.25 * (s.occupied - s.waited))
-    return s.faulted ? Cause::memory : Cause::outside;
-  return binding();
-}
-
-Cause Diagnosis::binding() const {
+Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon, double period_ms) {
+  const FrameLog& f = log[static_cast<std::size_t>(position)];
+  // A frame that was made and lost more than it was late by.
+  if (f.made && f.spent.outside >= f.late_ms && f.spent.outside > kLeastOutsideMs)
+    return f.spent.faulted ? Cause::memory : Cause::outside;
+  // Those in work, or just done, when it should have been.
+  const double from = f.due_ms - horizon * period_ms, to = std::max(f.due_ms, f.made ? f.done_ms : f.due_ms);
   Spent sum;
-  int faulted = 0;
-  for (const Spent& s : latest_) {
+  double n = 0, faulted = 0;
+  const Frames reach = 6 * static_cast<Frames>(horizon) + 4 * workers;
+  const auto last = std::min(static_cast<Frames>(log.size()), position + reach);
+  for (Frames i = std::max<Frames>(0, position - reach); i < last; ++i) {
+    const FrameLog& o = log[static_cast<std::size_t>(i)];
+    if (!o.made || o.done_ms < from || o.started_ms > to) continue;
+    const Spent& s = o.spent;
     sum.occupied += s.occupied, sum.waited += s.waited, sum.fetch += s.fetch, sum.read += s.read;
     sum.accelerator += s.accelerator, sum.transfer += s.transfer, sum.outside += s.outside;
-    faulted += s.faulted;
+    faulted += s.faulted, ++n;
   }
-  const double n = std::max<double>(1, static_cast<double>(latest_.size()));
-  const double own = (sum.occupied - sum.waited - sum.outside) / n / workers_;
-  const double fetch = sum.fetch / n;
-  if (std::max(own, fetch) < 0.97 * period_ && sum.outside / n / workers_ + own > 0.97 * period_)
+  if (n == 0) return Cause::processor;
+  const double own = (sum.occupied - sum.waited - sum.outside) / n / workers, fetch = sum.fetch / n;
+  if (std::max(own, fetch) < 0.97 * period_ms && sum.outside > period_ms)
     return 2 * faulted > n ? Cause::memory : Cause::outside;
   if (fetch > own) return sum.read > 0.6 * sum.fetch ? Cause::disk : Cause::decode;
   const double elsewhere = sum.accelerator + sum.transfer;
-  const double here = sum.occupied - sum.waited - sum.outside - elsewhere;
-  if (elsewhere > here) return sum.transfer > sum.accelerator ? Cause::transfer : Cause::accelerator;
+  if (elsewhere > sum.occupied - sum.waited - sum.outside - elsewhere)
+    return sum.transfer > sum.accelerator ? Cause::transfer : Cause::accelerator;
   return Cause::processor;
 }
 

@@ -10,6 +10,13 @@ enum class PlayMode {
   every_frame,   ///< slower when it must be; nothing is dropped
 };
 
+/// How a finished frame's time was spent, ms.
+struct Spent {
+  double occupied = 0, waited = 0, fetch = 0, read = 0, accelerator = 0, transfer = 0, outside = 0;
+  bool faulted = false;  ///< memory had to come back from the drive
+};
+Spent spent_on(const FrameResult& frame);
+
 /// One stage of one frame. Times in ms from the start of the clock.
 struct StageSpan {
   StageKind kind = StageKind::display;
@@ -31,7 +38,7 @@ struct FrameLog {
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
   double steady_fetch_ms = 0;  ///< of its fetch, what is not catching up after a seek or a skip
   double late_ms = 0;          ///< how long after it was due it was done
-  double outside_ms = 0;       ///< wall time of its work that the thread did not get
+  Spent spent;                 ///< on what its time went
   Frames after = -1;           ///< position of the frame that was fetched before it
   Cause cause = Cause::none;
   std::vector<StageSpan> stages;
@@ -66,29 +73,10 @@ struct Playout {
   int count(Cause cause) const;  ///< dropped frames with this cause
 };
 
-/// How a finished frame's time was spent, ms.
-struct Spent {
-  double occupied = 0, waited = 0, fetch = 0, read = 0, accelerator = 0, transfer = 0, outside = 0;
-  bool faulted = false;  ///< memory had to come back from the drive
-};
-Spent spent(const FrameResult& frame);
-
-/// Says why frames are missed, from how the latest frames spent their time.
-class Diagnosis {
- public:
-  Diagnosis(int workers, double period_ms) : workers_(workers), period_(period_ms) {}
-  void add(const Spent& latest);
-  /// For a frame that was made but came late: without what the outside took, would it have been in time?
-  Cause late(const Spent& frame, double late_ms) const;
-  /// For a frame that was not started: what keeps frames from being made in time?
-  Cause binding() const;
-
- private:
-  static constexpr std::size_t kLatest = 6;
-  int workers_;
-  double period_;
-  std::vector<Spent> latest_;
-};
+/// Why the dropped frame at `position` was missed, from how the frames in work around its deadline spent their
+/// time. What the timeline alone could not have kept up with is the timeline's, by what bound it; the outside
+/// is to blame where, without what it took, there would have been time.
+Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon, double period_ms);
 
 /// One sentence for each cause that dropped frames, most frames first, with what helps; those in `muted` (by
 /// cause_name) are left out.

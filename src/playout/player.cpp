@@ -98,8 +98,7 @@ class Run {
         clock_(options.clock ? *options.clock : real_clock()),
         inbox_(clock_, stop),
         period_(program.timeline()->rate.frame_ms()),
-        frames_(order_of(range, options)),
-        diagnosis_(options.workers, period_) {
+        frames_(order_of(range, options)) {
     p_.range = range, p_.rate = program.timeline()->rate, p_.mode = options.mode;
     p_.workers = options.workers, p_.horizon = options.horizon;
   }
@@ -154,7 +153,10 @@ class Run {
       if (stop_) break;
       show(i, tick);
       if (!clocked()) pipeline.consumed(i + 1);
-      if (tell) tell({frames_[static_cast<std::size_t>(i)], p_.dropped, rate_now(tick)});
+      if (tell) {
+        look_at_machine(tick);
+        tell({frames_[static_cast<std::size_t>(i)], p_.dropped, rate_now(tick), busy_, reads_mb_s_});
+      }
     }
   }
 
@@ -167,13 +169,11 @@ class Run {
     const bool overslept = clocked() && clock_.now() >= tick + period_;
     std::vector<FrameResult> done = inbox_.take_until(i);
     bool on_time = false;
-    for (FrameResult& r : done) {
-      on_time = note(r, i) || on_time;
-      diagnosis_.add(spent(r));
-    }
+    for (FrameResult& r : done) on_time = note(r, i) || on_time;
     if (overslept || !on_time) {
       now.dropped = true, ++p_.dropped;
-      now.cause = !overslept ? diagnosis_.binding() : display_blocked_ ? Cause::display : Cause::outside;
+      // Other causes are told at the end, when it is known what became of the frames in work.
+      if (overslept) now.cause = display_blocked_ ? Cause::display : Cause::outside;
     }
     if (!overslept) display_blocked_ = false;
     // A frame that comes late is still better than a frozen picture; it stays counted as dropped.
@@ -191,22 +191,18 @@ class Run {
   /// Puts what is known of a finished frame into the log. True when it is the one that is due now.
   bool note(const FrameResult& r, Frames due) {
     FrameLog& of = log(r.position);
-    const Spent s = spent(r);
-    of.made = true;
+    of.made = true, of.spent = spent_on(r);
     of.decided_ms = r.decided_ms - zero_, of.started_ms = r.started_ms - zero_;
     of.fetch_began_ms = r.fetch_began_ms - zero_, of.fetched_ms = r.fetched_ms - zero_;
     of.done_ms = r.done_ms - zero_, of.steady_fetch_ms = r.steady_fetch_ms;
     of.worker = static_cast<std::int16_t>(r.worker), of.decodes_between = r.decodes_between;
-    of.sealed = r.sealed, of.offline = r.offline, of.cached = r.cached, of.outside_ms = s.outside;
+    of.sealed = r.sealed, of.offline = r.offline, of.cached = r.cached;
     for (const StageSample& x : r.stages)
       if (x.ended_ms > 0)
         of.stages.push_back({x.kind, x.owner, x.wall_ms, x.cpu_ms,
                              x.ended_ms - zero_ - static_cast<double>(x.wall_ms)});
     if (r.position == due) return true;
-    if (of.dropped) {
-      of.late_ms = of.done_ms - of.due_ms;
-      if (of.cause != Cause::display) of.cause = diagnosis_.late(s, of.late_ms);
-    }
+    if (of.dropped) of.late_ms = of.done_ms - of.due_ms;
     return false;
   }
 
@@ -216,6 +212,19 @@ class Run {
     display_blocked_ = clock_.now() - before > period_ / 2;
     if (taken) shown_.push_back(tick);
     return taken;
+  }
+
+  /// How busy processors and drives are, once a second.
+  void look_at_machine(double tick) {
+    if (tick < looked_ms_ + 1000) return;
+    looked_ms_ = tick;
+    const MachineTimes now = machine_times();
+    const double all = now.busy_s - looked_.busy_s + now.idle_s - looked_.idle_s;
+    if (looked_.at_s > 0 && all > 0 && now.at_s > looked_.at_s) {
+      busy_ = std::clamp((now.busy_s - looked_.busy_s) / all, 0.0, 1.0);
+      reads_mb_s_ = (now.read_mb - looked_.read_mb) / (now.at_s - looked_.at_s);
+    }
+    looked_ = now;
   }
 
   double rate_now(double tick) const {
@@ -231,6 +240,9 @@ class Run {
     const auto frames = static_cast<double>(std::max<Frames>(1, p_.frames));
     p_.rate_reached = clocked() ? p_.rate.fps() * (1 - static_cast<double>(p_.dropped) / frames)
                                 : std::min(p_.rate.fps(), frames / std::max(1e-3, p_.seconds));
+    for (Frames i = 0; i < p_.frames; ++i)
+      if (log(i).dropped && log(i).cause == Cause::none)
+        log(i).cause = cause_of(p_.log, i, p_.workers, p_.horizon, period_);
     p_.dropped_outside = p_.count(Cause::outside);
     // Frames are fetched in the order of their positions.
     Frames before = -1;
@@ -246,9 +258,10 @@ class Run {
   Inbox inbox_;
   double period_, zero_ = 0;
   std::vector<Frames> frames_;
-  Diagnosis diagnosis_;
   Playout p_;
   std::deque<double> shown_;  ///< times of the last second's presentations
+  MachineTimes looked_;
+  double looked_ms_ = -1e12, busy_ = 0, reads_mb_s_ = 0;
   Frames newest_ = -1;        ///< position of the newest frame that has been on the display
   bool display_blocked_ = false;
 };

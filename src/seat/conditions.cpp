@@ -37,6 +37,9 @@ MachineTimes machine_times() {
   timespec own{};
   clock_gettime(CLOCK_PROCESS_CPUTIME_ID, &own);
   t.own_s = static_cast<double>(own.tv_sec) + static_cast<double>(own.tv_nsec) * 1e-9;
+  std::ifstream io("/proc/self/io");
+  for (std::string line; std::getline(io, line);)
+    if (line.starts_with("read_bytes:")) t.read_mb = std::strtod(line.c_str() + 11, nullptr) / 1e6;
   std::ifstream pressure("/proc/pressure/cpu");
   for (std::string line; std::getline(pressure, line);)
     if (line.starts_with("some"))

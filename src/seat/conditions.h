@@ -13,6 +13,7 @@ struct MachineTimes {
   double stolen_s = 0;            ///< that a hypervisor gave to others
   double own_s = 0;               ///< processor time of this process
   double stalled_s = 0;  ///< some task waited for a processor (PSI); 0 where the kernel does not tell
+  double read_mb = 0;    ///< 10^6 bytes that this process had from drives
   double at_s = 0;
 };
 MachineTimes machine_times();

@@ -78,7 +78,8 @@ TEST_P(ModelAndPlayer, AgreeToTheFrameWhenFramesTakeTheSame) {
   for (std::size_t i = 0; i < model.size(); ++i) ASSERT_EQ(p.log[i].done_ms, again.log[i].done_ms) << i;
   // And what is recorded of it replays to the same.
   const Replay back = replay(record_of(p, *program));
-  EXPECT_EQ(back.observed, back.modelled);
+  // A frame that was still in work at the end left no time.
+  EXPECT_NEAR(static_cast<double>(back.observed), static_cast<double>(back.modelled), 1);
 }
 
 INSTANTIATE_TEST_SUITE_P(Seeds, ModelAndPlayer, testing::Range(1u, 13u));
@@ -91,6 +92,9 @@ TEST_F(Scripted, OverloadedItKeepsASteadyCadenceReachedWithinHalfASecond) {
   while (!p.log[first].dropped) ++first;
   EXPECT_GT(first, 60u) << "read-ahead carries the first of them";
   // From half a second after the first drop on every second frame, evenly, to the end of the heavy stretch.
+  std::string pattern;
+  for (std::size_t i = first; i < 215; ++i) pattern += p.log[i].dropped ? 'x' : '.';
+  SCOPED_TRACE(pattern);
   int runs = 0;
   for (std::size_t i = first + 12; i + 2 < 180; ++i) {
     EXPECT_FALSE(p.log[i].dropped && p.log[i + 1].dropped && p.log[i + 2].dropped) << "a frozen picture at " << i;
@@ -212,7 +216,7 @@ TEST(MonitorStandIn, ShowsAtItsOwnCadenceAndSaysWhatDidNotFit) {
 }
 
 TEST_F(Scripted, TheLogGoesToOtherPrograms) {
-  PlayRecord r = script(100, 3, 90);
+  PlayRecord r = script(100, 3, 150);
   const ProgramPtr program = plain(100);
   const Playout p = play_script(program, r, {0, 100});
   ASSERT_GT(p.dropped, 3);
@@ -303,14 +307,14 @@ TEST(SimulationAgain, EqualsSimulatingEverything) {
 TEST(Disturbances, AreAddedAsOftenAndAsLongAsTheyWere) {
   Model m;
   m.pace = {2, 12, kPeriod};
-  m.pools.push_back({{{2, 38}}, {}, false});
+  m.pools.push_back({{{2, 70}}, {}, false});
   m.stretches.push_back({0, 2400, 0, false, 0});
   EXPECT_EQ(simulate(m, 16, 1).miss(), std::vector<float>(2400, 0.0f)) << "by itself it holds";
-  m.lately = {{1.0 / 4000, {900}}};  // once in four seconds of work, nearly a second
+  m.lately = {{1.0 / 8000, {900}}};  // once in eight seconds of work, nearly a second
   const Trials t = simulate(m, 16, 1);
   double drops = 0;
   for (const auto n : t.drops(0, 2400)) drops += n / 16.0;
-  EXPECT_GT(drops, 50) << "about 24 of them, each longer than the read-ahead";
+  EXPECT_GT(drops, 50) << "about 21 of them, each longer than the read-ahead";
   EXPECT_LT(drops, 24 * 24);
   m.lately.push_back({});  // and another playout was quiet: so are half of the trials
   const auto counts = simulate(m, 16, 1).drops(0, 2400);

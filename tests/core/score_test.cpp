@@ -1,0 +1,209 @@
+// The score's figures, random timelines, what-if questions, and why forecast and playout disagree.
+#include "audit/score.h"
+#include "audit/speed.h"
+#include "effects/registry.h"
+#include "render/agree.h"
+#include "forecast/what_if.h"
+#include "support.h"
+
+namespace gc {
+namespace {
+
+using test::Build;
+
+/// Costs by the kind of stage and the effect's parameter "sigma": what a test wants them to be.
+class MadeUpBook : public CostBook {
+ public:
+  std::map<std::string, float> by_law;  ///< ms of a frame, by the law's id
+  std::vector<FrameSample> frames(const Hash128&) const override { return {}; }
+  std::vector<float> entries(const Hash128&) const override { return {}; }
+  StageCosts stage(const StageRef& s) const override {
+    StageCosts c;
+    const auto it = s.law ? by_law.find(s.law->id) : by_law.end();
+    c.ms.assign(8, it == by_law.end() ? 0.5f : it->second);
+    c.origin = Origin::law, c.error = 0.05;
+    return c;
+  }
+};
+
+class WhatIf : public testing::Test {
+ protected:
+  WhatIf() {
+    options_.workers = 2, options_.trials = 16;
+    program_ = Program::compile(Build(320, 180)
+                                    .track("V1")
+                                    .solid("light", 60, 0.2, 0.2, 0.2)
+                                    .solid("heavy", 120, 0.6, 0.6, 0.6,
+                                           {test::cdl("grade", 1.2), test::blur("soft", 4),
+                                            {"look", "stylise", {{"radius", 4}}}})
+                                    .solid("after", 60, 0.2, 0.2, 0.2)
+                                    .done(),
+                                media_);
+    const auto law = [](const char* id) {
+      const EffectType& t = *effect_type(id);
+      return cost_law(t, showing_params(t), false)->id;
+    };
+    blur_ = law("blur"), stylise_ = law("stylise");
+  }
+  FrameRange span(const CostBook& book) const {
+    const Forecast f = forecast(*program_, book, {}, {0, 240}, options_);
+    for (const Span& s : f.spans)
+      if (s.verdict == Verdict::spills) return {s.in, s.out};
+    return {};
+  }
+  MediaCatalog media_;
+  ProgramPtr program_;
+  ForecastOptions options_;
+  std::string blur_, stylise_;
+};
+
+TEST_F(WhatIf, ASpanIsToldWhatItWouldDoWithoutEachEffect) {
+  MadeUpBook book;
+  book.by_law = {{blur_, 30}, {stylise_, 90}};
+  const FrameRange s = span(book);
+  ASSERT_GT(s.length(), 40) << "load 1.45 over five seconds";
+  const auto gains = gains_of(*program_, book, {}, s, options_);
+  ASSERT_EQ(gains.size(), 3u);
+  EXPECT_EQ(gains[0].effect, "look") << "the greatest gain first";
+  EXPECT_EQ(gains[0].verdict, Verdict::holds);
+  EXPECT_NEAR(gains[0].ms, 90, 1);
+  EXPECT_EQ(gains.back().effect, "grade");
+  EXPECT_GT(gains.back().drops, 10);
+}
+
+TEST_F(WhatIf, TheFewestBypassesAreFound) {
+  MadeUpBook book;
+  book.by_law = {{blur_, 50}, {stylise_, 90}};
+  auto least = least_bypasses(*program_, book, {}, span(book), options_);
+  ASSERT_EQ(least.size(), 1u);
+  EXPECT_EQ(least[0].effect, "look");
+  book.by_law = {{blur_, 100}, {stylise_, 110}};  // either alone is too much
+  least = least_bypasses(*program_, book, {}, span(book), options_);
+  EXPECT_EQ(least.size(), 2u);
+  book.by_law = {};
+  EXPECT_TRUE(least_bypasses(*program_, book, {}, {60, 180}, options_).empty()) << "it holds already";
+}
+
+// Least expected loss: with a missed drop m times as bad as a needless render, doubt begins at 1 / (1 + m).
+TEST(Thresholds, FollowFromWhatBeingWrongCosts) {
+  EXPECT_DOUBLE_EQ(Thresholds::from_cost(9).wavers, 0.1);
+  EXPECT_DOUBLE_EQ(Thresholds::from_cost(9).spills, 0.9);
+  EXPECT_DOUBLE_EQ(Thresholds::from_cost(1).wavers, 0.5);
+  EXPECT_LT(Thresholds::from_cost(99).wavers, 0.011);
+}
+
+TEST(SpanMatch, CountsHalvesOfTheShorter) {
+  SpanMatch m;
+  m.add({{0, 100}, {200, 300}, {400, 420}}, {{60, 110}, {290, 380}, {500, 510}});
+  EXPECT_EQ(m.called_right, 1) << "40 of 50 in common; 10 of 90 are too few";
+  EXPECT_EQ(m.observed_found, 1);
+  EXPECT_NEAR(m.f1(), 1.0 / 3, 1e-9);
+  EXPECT_EQ(SpanMatch{}.f1(), 1) << "nothing called, nothing seen";
+}
+
+class RandomTimelines : public testing::Test {
+ protected:
+  test::TempFolder dir_;
+};
+
+TEST_F(RandomTimelines, AreTheSameForTheSameSeedAndOtherwiseDiffer) {
+  MadeUpBook book;
+  RandomOptions o;
+  o.segments = 3;
+  const auto a = random_timeline(o, book, dir_.path()), b = random_timeline(o, book, dir_.path());
+  ASSERT_TRUE(a) << a.error().text();
+  ASSERT_TRUE(b);
+  MediaCatalog media;
+  const auto keys = [&](const TimelinePtr& t) {
+    const ProgramPtr p = Program::compile(t, media);
+    std::vector<Hash128> k;
+    for (const CompiledInterval& i : p->intervals()) k.push_back(frame_key(p->stages(i.in)));
+    return k;
+  };
+  EXPECT_EQ(keys(*a), keys(*b));
+  o.seed = 2;
+  const auto other = random_timeline(o, book, dir_.path());
+  ASSERT_TRUE(other);
+  EXPECT_NE(keys(*a), keys(*other));
+}
+
+TEST_F(RandomTimelines, SpreadTheirLoadsAndHaveManyCloseToOne) {
+  MadeUpBook book;
+  for (const EffectType* t : effect_types())
+    if (const LawName* law = cost_law(*t, showing_params(*t), false)) book.by_law[law->id] = 9;
+  int segments = 0, close = 0;
+  double least = 1e9, most = 0;
+  std::set<std::string> used;
+  for (std::uint64_t seed = 1; seed <= 6; ++seed) {
+    RandomOptions o;
+    o.seed = seed;
+    const auto t = random_timeline(o, book, dir_.path());
+    ASSERT_TRUE(t) << t.error().text();
+    MediaCatalog media;
+    const ProgramPtr p = Program::compile(*t, media);
+    ForecastOptions f;
+    f.trials = 4;
+    for (const IntervalCost& c : forecast(*p, book, {}, {0, p->duration()}, f).intervals) {
+      ++segments, close += c.load > 0.7 && c.load < 1.4;
+      least = std::min(least, c.load), most = std::max(most, c.load);
+    }
+    for (const auto& s : p->segments())
+      for (const Effect& e : s->segment->stack) used.insert(e.type);
+  }
+  EXPECT_GE(close, segments / 5);
+  EXPECT_LT(least, 0.6);
+  EXPECT_GT(most, 1.2);
+  EXPECT_GE(used.size(), 12u) << "all sorts of effects";
+}
+
+TEST_F(RandomTimelines, AreScoredAgainstRealPlayouts) {
+  auto notebook = *Notebook::open(dir_ / "n.sqlite");
+  ScoreOptions o;
+  o.timelines = 1, o.repeat = 2, o.again = 0, o.measure_seconds = 3;
+  o.forecast.trials = 16, o.random.segments = 2, o.random.least_frames = 24, o.random.most_frames = 30;
+  const std::atomic<bool> stop{false};
+  const auto s = score(notebook, o, dir_ / "media", {}, stop);
+  ASSERT_TRUE(s) << s.error().text();
+  ASSERT_EQ(s->timelines.size(), 1u);
+  const TimelineScore& t = s->timelines[0];
+  EXPECT_EQ(t.drops_observed.size(), 2u);
+  EXPECT_EQ(t.probability.size(), t.outcome.size());
+  EXPECT_GE(t.parts, 4) << "two playouts of two segments";
+  const Json j = to_json(*s);
+  for (const char* key : {"span_f1", "span_precision", "span_recall", "brier", "drops_forecast", "drops_observed",
+                          "playout_vs_playout_f1", "rate_error", "cause_agreement", "model_only_error", "folklore",
+                          "timelines"})
+    EXPECT_TRUE(j.contains(key)) << key;
+  EXPECT_FALSE(notebook->lately().empty()) << "what the outside took is remembered";
+}
+
+TEST(Explained, ACostThatWasWrongIsNamedAndTheModelIsNotBlamed) {
+  MediaCatalog media;
+  const ProgramPtr p =
+      Program::compile(Build(64, 36).track("V1").solid("s", 200, 0, 0, 0, {test::blur("b", 2)}).done(), media);
+  MadeUpBook book;  // every stage half a millisecond
+  const Forecast f = forecast(*p, book, {}, {0, 200}, {});
+  PlayRecord r;
+  r.costs.assign(200, {1, 0, 120, -2, false});
+  const Playout played = play_script(p, r, {0, 200});
+  ASSERT_GT(played.dropped, 20);
+  const Explanation e = explain(f, played, *p);
+  EXPECT_FALSE(e.costs.empty());
+  EXPECT_TRUE(e.model_agrees()) << "with the measured times it drops the same";
+  EXPECT_EQ(e.outside, 0);
+  const Reliability rel = reliability({{f, played}}, *p);
+  EXPECT_EQ(rel.bins[0].segments, 1);
+  EXPECT_EQ(rel.bins[0].dropped, 1);
+  EXPECT_DOUBLE_EQ(rel.brier, 1) << "said 0, and it dropped";
+}
+
+TEST(Speed, IsPrintedAsGoals) {
+  const auto goals = speed_goals(2);
+  ASSERT_EQ(goals.size(), 3u);
+  EXPECT_GT(goals[0].value, 0);
+  EXPECT_LT(goals[1].value, goals[0].value) << "only what changed is simulated again";
+  EXPECT_GE(goals[2].value, 95) << "the scripted seat is the same on every day";
+}
+
+}  // namespace
+}  // namespace gc
