@@ -15,7 +15,7 @@ class Gantt : public QWidget {
   /// The latest playout's frame; one that was not dropped, or no playout, clears it.
   void show_frame(Frames frame);
   const std::optional<MissedFrame>& shown() const { return missed_; }
-  QSize sizeHint() const override { return {600, 150}; }
+  QSize sizeHint() const override { return {200, 130}; }
 
  protected:
   void paintEvent(QPaintEvent*) override;

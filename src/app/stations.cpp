@@ -131,7 +131,8 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   card_->setTextFormat(Qt::PlainText);
   card_->setFont(look::text_font(13));
   card_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
-  card_->setMinimumHeight(116);
+  card_->setMinimumHeight(110);
+  card_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
   panel(Station::forecast)->box()->addWidget(card_);
   connect(panel(Station::forecast)->table(), &QTableWidget::currentCellChanged, this,
           [this](int row) { show_card(row); });

@@ -1,6 +1,7 @@
 #include "audit/random.h"
 
 #include <fmt/format.h>
+#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <cmath>
@@ -27,30 +28,38 @@ struct Clip {
 const std::vector<Clip>& clips() {
   static const std::vector<Clip> all{{Form::h264_long_gop, 1280, 720}, {Form::h264_long_gop, 640, 360},
                                      {Form::h264_intra, 960, 540},     {Form::motion_jpeg, 1280, 720},
-                                     {Form::vc3_sq, 1280, 720},        {Form::vc3_hqx, 1920, 1080}};
+                                     {Form::vc3_sq, 1280, 720},        {Form::vc3_hqx, 960, 540}};
   return all;
 }
-constexpr Frames kClipFrames = 120;
+constexpr Frames kClipFrames = 96;
+
+Result<void> write_clip(const fs::path& file, const Clip& c) {
+  const fs::path making = file.string() + ".making" + form_extension(c.form);
+  auto w = MovieWriter::create(making.string(), c.form, c.width, c.height, {24, 1});
+  if (!w) return std::unexpected(w.error());
+  for (Frames i = 0; i < kClipFrames; ++i)
+    if (auto r = (*w)->write(synthetic_frame("hands", i, c.width, c.height, 5, 0.02f)); !r) return r;
+  if (auto r = (*w)->finish(); !r) return r;
+  std::error_code e;
+  fs::rename(making, file, e);
+  return {};
+}
 
 /// The media of all random timelines, written where they are missing.
 Result<std::vector<std::string>> media_in(const fs::path& folder) {
   std::error_code e;
   fs::create_directories(folder, e);
   std::vector<std::string> paths;
-  for (const Clip& c : clips()) {
-    const fs::path file = folder / fmt::format("made-up-{}-{}x{}{}", static_cast<int>(c.form), c.width, c.height,
-                                               form_extension(c.form));
-    paths.push_back(file.string());
-    if (fs::exists(file, e)) continue;
-    const fs::path making = file.string() + ".making" + form_extension(c.form);
-    auto w = MovieWriter::create(making.string(), c.form, c.width, c.height, {24, 1});
-    if (!w) return std::unexpected(w.error());
-    for (Frames i = 0; i < kClipFrames; ++i)
-      if (auto r = (*w)->write(synthetic_frame("kiln", i, c.width, c.height, 5, 0.02f)); !r)
-        return std::unexpected(r.error());
-    if (auto r = (*w)->finish(); !r) return std::unexpected(r.error());
-    fs::rename(making, file, e);
-  }
+  for (const Clip& c : clips())
+    paths.push_back((folder / fmt::format("made-up-{}-{}x{}{}", static_cast<int>(c.form), c.width, c.height,
+                                          form_extension(c.form)))
+                        .string());
+  std::vector<Result<void>> written(paths.size());
+  tbb::parallel_for(std::size_t{0}, paths.size(), [&](std::size_t i) {
+    if (std::error_code none; !fs::exists(paths[i], none)) written[i] = write_clip(paths[i], clips()[i]);
+  });
+  for (const Result<void>& r : written)
+    if (!r) return std::unexpected(r.error());
   return paths;
 }
 
@@ -151,14 +160,20 @@ class Maker {
     t_->tracks.push_back(track);
   }
 
+  bool known(const EffectType& type, const Json& params) const {
+    StageRef r;
+    r.kind = type.stage, r.law = cost_law(type, params, false);
+    r.terms = cost_terms(type, params, t_->width, t_->height);
+    return book_.stage(r).origin != Origin::unknown;
+  }
+
   /// The load of a segment by itself, as the seat's laws have it.
-  double load(const Segment& s) const {
+  double load(const Segment& s) {
     auto alone = std::make_shared<Timeline>(*t_);
     auto track = std::make_shared<Track>();
     track->id = "V1", track->items.push_back(SegmentPtr(std::make_shared<Segment>(s)));
     alone->tracks = {track};
-    MediaCatalog media;
-    const ProgramPtr p = Program::compile(alone, media);
+    const ProgramPtr p = Program::compile(alone, catalog_);
     if (p->intervals().empty()) return 0;
     double fetch = 0, process = 0;
     for (const StageRef& r : p->stages(p->intervals().front().in)) {
@@ -178,6 +193,8 @@ class Maker {
       Effect e;
       e.id = fmt::format("{}-e{}", s.id, s.stack.size()), e.type = type->id;
       e.params = any_params(rng_, *type, lut_);
+      // Work that the seat has no law of has no load that could be chosen.
+      if (!known(*type, e.params)) continue;
       s.stack.push_back(e);
       if (load(s) > wanted && !lighten(s, *type, wanted)) s.stack.pop_back();
       if (load(s) > 0.95 * wanted) return;
@@ -185,6 +202,7 @@ class Maker {
     // Not there yet: a filter as wide as it takes.
     for (const auto& [id, name] : {std::pair{"spatial_nr", "radius"}, {"stylise", "radius"}}) {
       const EffectType& type = *effect_type(id);
+      if (!known(type, showing_params(type))) continue;
       for (const ParamSpec& p : type.params) {
         if (p.name != name) continue;
         for (double v = std::max(1.0, p.least); v <= p.most; v += 1) {
@@ -221,6 +239,7 @@ class Maker {
   const RandomOptions& options_;
   const CostBook& book_;
   std::vector<std::string> media_;
+  MediaCatalog catalog_;
   std::string lut_;
   Rng rng_;
   std::vector<const EffectType*> effects_;

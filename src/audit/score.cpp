@@ -65,6 +65,8 @@ std::vector<FrameRange> by_processor_sum(const Forecast& f, int workers) {
   return joined(spans);
 }
 
+bool agrees(const Replay& r) { return r.agreeing() == static_cast<int>(r.parts.size()); }
+
 bool was_disturbed(const Playout& p) {
   return p.around.disturbed() || static_cast<double>(p.dropped_outside) > 0.02 * static_cast<double>(p.frames);
 }
@@ -191,6 +193,9 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
     t.heavy_effects.add(by_heavy_effects(*program), observed(p, true));
     t.processor_sum.add(by_processor_sum(f, options.forecast.workers), observed(p, true));
     note_disturbance(p, notebook);
+    // Where the model alone was wrong, a file is left that shows it.
+    if (const PlayRecord r = record_of(p, *program); !options.replays.empty() && !agrees(replay(r)))
+      (void)save_record(r, options.replays / fmt::format("{}-{}.json", program->timeline()->name, i + 1));
     playouts.push_back(std::move(p));
   }
   for (std::size_t a = 0; a < playouts.size(); ++a)
@@ -243,6 +248,8 @@ std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
 Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOptions& options, const fs::path& folder,
                     const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop) {
   Score s;
+  std::error_code ignored;
+  if (!options.replays.empty()) fs::create_directories(options.replays, ignored);
   for (int i = 0; i < options.timelines && !stop; ++i) {
     RandomOptions random = options.random;
     random.seed = options.seed + static_cast<std::uint64_t>(i), random.workers = options.forecast.workers;

@@ -14,6 +14,7 @@ struct ScoreOptions {
   double measure_seconds = 20;
   ForecastOptions forecast;
   RandomOptions random;
+  fs::path replays;  ///< folder for records of playouts that the model alone had wrong; empty: none are kept
 };
 
 /// Spans of two sides held against each other.

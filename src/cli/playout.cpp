@@ -157,7 +157,7 @@ int cmd_replay(const Common& c, const PlayArguments& a) {
 Result<void> need_laws(const Stores& stores, const std::atomic<bool>& interrupted) {
   if (stores.notebook->laws().size() >= 12) return {};
   CalibrateOptions quick;
-  quick.seconds = 60, quick.workers = stores.options.workers, quick.most_mpix = 1.0;
+  quick.seconds = 150, quick.workers = stores.options.workers, quick.most_mpix = 1.0;
   auto r = calibrate(*stores.notebook, quick, [&](const CalibrateProgress& p) {
     show_progress(fmt::format("Measuring what effects cost here: {:.0f} of {:.0f} s", p.seconds, p.limit_seconds));
     return !interrupted.load();
@@ -194,9 +194,11 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
     return !interrupted.load();
   };
   if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
+  o.replays = data_folder() / "replays";
   auto s = score(stores->notebook, o, cache_folder() / "random-media", tell, interrupted);
   end_progress();
   if (!s) return fail(s.error(), c.json);
+  for (Goal& g : outside_goals(o.forecast, *stores->notebook)) s->goals.push_back(std::move(g));
   for (Goal& g : speed_goals(stores->options.workers)) s->goals.push_back(std::move(g));
   const bool met = std::all_of(s->goals.begin(), s->goals.end(), [](const Goal& g) { return g.met(); });
   if (c.json) {

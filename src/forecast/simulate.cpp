@@ -9,7 +9,7 @@
 namespace gc {
 namespace {
 
-constexpr Frames kBlock = 768;      // frames between two states that are kept
+constexpr Frames kBlock = 384;      // frames between two states that are kept
 constexpr std::uint64_t kRunOf = 8;  // frames in a row take neighbouring samples, as neighbours are alike
 constexpr double kMet = 1e-6;        // ms: states that differ by less go on alike
 
@@ -46,13 +46,14 @@ struct State {
   Frames expected = 0;   ///< first frame whose fate is not told yet
 };
 
-int earliest(const Lane* lanes, int workers) {
+inline int earliest(const Lane* lanes, int workers) {
+  if (workers == 2) return lanes[1].free_at < lanes[0].free_at;
   int w = 0;
   for (int i = 1; i < workers; ++i) w = lanes[i].free_at < lanes[w].free_at ? i : w;
   return w;
 }
 
-void decide(State& s, Lane* lanes, int workers) {
+inline void decide(State& s, Lane* lanes, int workers) {
   s.worker = earliest(lanes, workers);
   Lane& lane = lanes[s.worker];
   if (lane.has) s.pacer.finished(lane.spent);
@@ -149,8 +150,9 @@ class DrawnCosts {
                                              static_cast<float>(n - stretch_->in) /
                                              static_cast<float>(stretch_->out - stretch_->in));
     const std::uint64_t draw = mixed(seed_ ^ static_cast<std::uint64_t>(n));
-    const std::uint64_t run = mixed(seed_ + 0x51ed27f5ULL + static_cast<std::uint64_t>(n) / kRunOf);
-    std::size_t k = below(run, size_) + static_cast<std::size_t>(n) % kRunOf;
+    if (const std::uint64_t run = static_cast<std::uint64_t>(n) / kRunOf; run != run_)
+      run_ = run, run_draw_ = mixed(seed_ + 0x51ed27f5ULL + run);
+    std::size_t k = below(run_draw_, size_) + static_cast<std::size_t>(n) % kRunOf;
     while (k >= size_) k -= size_;
     sample_ = samples_[k];
     Fetch f{sample_.fetch_ms * scale_, 0, between_};
@@ -190,6 +192,7 @@ class DrawnCosts {
   const Model& model_;
   const std::vector<float>& moods_;
   std::uint64_t seed_;
+  std::uint64_t run_ = ~std::uint64_t{0}, run_draw_ = 0;
   const Disturbance* outside_;
   std::size_t at_ = 0;
   const CostStretch* stretch_ = nullptr;
@@ -271,6 +274,7 @@ class Simulation {
   }
 
   Trials run() {
+    if (model_.frames() == 0) return std::move(result_);
     const auto trials = static_cast<std::size_t>(result_.trials_);
     const std::size_t blocks = block_count();
     // Each trial goes through all of the timeline on one thread; its blocks are put together afterwards.
@@ -300,12 +304,13 @@ class Simulation {
 
   Trials again(const Model& model_before, const Trials& before) {
     // What is the same before the first change and after the last one is taken over.
+    std::copy_n(before.miss_.begin(), std::min(before.miss_.size(), result_.miss_.size()), result_.miss_.begin());
     const auto [first, last] = changed_frames(model_before);
     std::size_t b = 0;
     for (; b < block_count() && b < before.blocks_.size() && block_out(b) <= first &&
            before.blocks_[b]->out == block_out(b);
          ++b)
-      take(before.blocks_[b]);
+      result_.blocks_.push_back(before.blocks_[b]);
     if (b == block_count()) return std::move(result_);
     // Reading ahead begins before the change: the state at this block's start knows nothing of it, since all
     // frames before that were decided from costs before it.
@@ -328,7 +333,7 @@ class Simulation {
       result_.simulated_ += block->out - block->in;
       put(std::move(block), drops);
     }
-    for (; b < block_count(); ++b) take(before.blocks_[b]);
+    for (; b < block_count(); ++b) result_.blocks_.push_back(before.blocks_[b]);
     return std::move(result_);
   }
 
@@ -359,9 +364,7 @@ class Simulation {
       block->drops.insert(block->drops.end(), of.begin(), of.end());
       block->ends.push_back(static_cast<std::uint32_t>(block->drops.size()));
     }
-    take(std::move(block));
-  }
-  void take(std::shared_ptr<const Trials::Block> block) {
+    std::fill(result_.miss_.begin() + block->in, result_.miss_.begin() + block->out, 0.0f);
     const float share = 1 / static_cast<float>(result_.trials_);
     for (const std::uint32_t n : block->drops) result_.miss_[n] += share;
     result_.blocks_.push_back(std::move(block));

@@ -24,7 +24,12 @@ struct Pace {
 struct Cadence {
   int shown = 1, of = 1;
   double share() const { return static_cast<double>(shown) / of; }
-  bool has(std::int64_t n) const { return (n + 1) * shown / of > n * shown / of; }
+  /// Whether frame n is one of the shown: where (n + 1) shown / of passes a whole number. In 32 bits, which
+  /// divide faster and hold for weeks of frames.
+  bool has(std::int64_t n) const {
+    return static_cast<std::uint32_t>(n + 1) * static_cast<std::uint32_t>(shown) % static_cast<std::uint32_t>(of) <
+           static_cast<std::uint32_t>(shown);
+  }
 };
 
 /// Skipping further than this, a reader goes to a key frame instead of decoding everything between; the
@@ -141,6 +146,7 @@ class Pacer {
     return later(pace_.horizon * pace_.period_ms, need + 2 * pace_.period_ms);
   }
   std::int64_t on_grid(std::int64_t n) const {
+    if (cadence_ == 0) return n;
     const Cadence c = cadence();
     while (!c.has(n)) ++n;
     return n;

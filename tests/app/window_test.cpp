@@ -16,6 +16,7 @@
 #include <QToolButton>
 #include <fstream>
 
+#include "app/gantt.h"
 #include "app/main_window.h"
 #include "app/style.h"
 #include "base/clock.h"
@@ -150,6 +151,19 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   auto* stations = window->findChild<Stations*>();
   EXPECT_THAT(stations->panel(Station::playout)->sentence().toStdString(),
               testing::HasSubstr("Audit: Forecast"));
+  // The first missed frame is drawn against its deadline, and another one when it is chosen.
+  auto* gantt = window->findChild<Gantt*>("gantt");
+  ASSERT_TRUE(gantt && gantt->shown());
+  QTableWidget* missed = stations->panel(Station::playout)->table();
+  ASSERT_GT(missed->rowCount(), 1);
+  missed->setCurrentCell(missed->rowCount() - 1, 0);
+  EXPECT_EQ(gantt->shown()->frame, missed->item(missed->rowCount() - 1, 0)->data(Qt::UserRole).toLongLong());
+  // The worst span's card says what would help.
+  auto* card = window->findChild<QLabel*>("span-card");
+  ASSERT_TRUE(card);
+  EXPECT_TRUE(wait_for([&] { return card->text().contains("Without") || card->text().contains("fewest"); }, 20000))
+      << card->text().toStdString();
+  EXPECT_THAT(card->text().toStdString(), testing::HasSubstr("to blame is"));
 
   // One key carries the plan out.
   ASSERT_TRUE(settled());
@@ -386,6 +400,22 @@ TEST_F(Window, EverythingCanBeReachedByKey) {
   ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
   key(Qt::Key_K);
   ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
+  // Around the playhead: from the pre-roll before it to the post-roll after it.
+  window->set_playhead(70, true);
+  key(Qt::Key_A);
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  key(Qt::Key_K);
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
+  EXPECT_EQ(session->playout()->range.in, 70 - 48);
+  // In a loop it does not end by itself.
+  key(Qt::Key_R);
+  key(Qt::Key_L);
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  EXPECT_FALSE(wait_for([&] { return !session->playing(); }, 3000)) << "20 frames, for three seconds";
+  key(Qt::Key_K);
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
+  EXPECT_GT(session->playout()->frames, 24);
+  key(Qt::Key_R);
   key(Qt::Key_F1);
   auto* keyboard = window->findChild<QDialog*>("keyboard");
   ASSERT_TRUE(keyboard);
@@ -488,6 +518,9 @@ TEST(WindowAtTheEnd, NeverBlocked) {
 
 int main(int argc, char** argv) {
   testing::InitGoogleTest(&argc, argv);
+  // What is measured here stays out of the person's own folders.
+  const QTemporaryDir data;
+  qputenv("XDG_DATA_HOME", data.path().toUtf8());
   QStandardPaths::setTestModeEnabled(true);
   QApplication::setOrganizationName("glass-clock-test");
   QApplication::setApplicationName("glass-clock-test");

@@ -281,8 +281,10 @@ TEST_F(Measuring, CalibrationLearnsStopsWhenAskedAndGoesOn) {
 TEST_F(Measuring, CalibrationOnTheAcceleratorLearnsItsOwnLaws) {
   if (!accelerator_working()) GTEST_SKIP() << "no accelerator and no stand-in here";
   CalibrateOptions o;
-  o.seconds = 3, o.most_mpix = 0.2, o.only = {"blur", "dust", "gradient"}, o.accelerator = true;
-  const auto r = calibrate(*notebook_, o, {});
+  o.seconds = 90, o.most_mpix = 0.2, o.only = {"blur", "dust", "gradient"}, o.accelerator = true;
+  // Building its kernels may take long the first time: so many runs, however long they take.
+  int runs = 0;
+  const auto r = calibrate(*notebook_, o, [&](const CalibrateProgress&) { return ++runs <= 8; });
   ASSERT_TRUE(r) << r.error().text();
   const auto has = [&](const std::string& id) {
     const auto laws = notebook_->laws();

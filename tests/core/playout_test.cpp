@@ -296,6 +296,7 @@ TEST(SimulationAgain, EqualsSimulatingEverything) {
     EXPECT_EQ(full.drops(1000, 2345), again.drops(1000, 2345)) << at;
     if (at == 60) EXPECT_LT(again.simulated(), 7200 / 2) << "only what can have changed";
   }
+  EXPECT_TRUE(simulate(Model{}, 4, 1).miss().empty()) << "a timeline of nothing";
   // Nothing changed: nothing to do. Shorter or longer: as far as it is the same.
   EXPECT_EQ(simulate_again(m, m, before).simulated(), 0);
   Model shorter = m;
