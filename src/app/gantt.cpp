@@ -10,6 +10,7 @@ Gantt::Gantt(Session& session, QWidget* parent) : QWidget(parent), session_(sess
   setObjectName("gantt");
   setAccessibleName(tr("The missed frame's stages"));
   setMinimumHeight(110);
+  hide();
 }
 
 void Gantt::show_frame(Frames frame) {
@@ -21,18 +22,15 @@ void Gantt::show_frame(Frames frame) {
         workers_ = std::max(1, p->workers);
         break;
       }
+  setVisible(missed_.has_value());  // without one the room is the table's
   update();
 }
 
 void Gantt::paintEvent(QPaintEvent*) {
   QPainter p(this);
   p.fillRect(rect(), look::grey(look::kPanel));
-  p.setPen(look::grey(look::kQuiet));
   p.setFont(look::text_font(12));
-  if (!missed_) {
-    p.drawText(rect(), Qt::AlignCenter, tr("Choose a missed frame to see what the workers did before its deadline."));
-    return;
-  }
+  if (!missed_) return;
   const MissedFrame& m = *missed_;
   const double left = 76, room = width() - left - 10, per_ms = room / std::max(1.0, m.to_ms - m.from_ms);
   const auto x_of = [&](double ms) { return left + (ms - m.from_ms) * per_ms; };

@@ -28,7 +28,8 @@ QString gain_text(const std::vector<StageGain>& gains, const std::vector<StageGa
   } else if (!gains.empty()) {
     lines.push_back(Stations::tr("Bypasses alone do not make it hold; a pre-render does."));
   }
-  for (std::size_t i = 0; i < gains.size() && i < 3; ++i)
+  // What changes little is no help.
+  for (std::size_t i = 0; i < gains.size() && i < 2 && gains[i].drops < 0.7 * gains.back().drops; ++i)
     lines.push_back(Stations::tr("Without %1 (%2 ms a frame): %3, %4 dropped.")
                         .arg(text(gains[i].label))
                         .arg(number(gains[i].ms), verdict_name(gains[i].verdict), number(gains[i].drops, 0)));
@@ -131,14 +132,13 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   card_->setTextFormat(Qt::PlainText);
   card_->setFont(look::text_font(13));
   card_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
-  card_->setMinimumHeight(110);
   card_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
   panel(Station::forecast)->box()->addWidget(card_);
   connect(panel(Station::forecast)->table(), &QTableWidget::currentCellChanged, this,
           [this](int row) { show_card(row); });
   connect(&session_, &Session::span_explained, this,
           [this](FrameRange span, const std::vector<StageGain>& gains, const std::vector<StageGain>& least) {
-            if (span == carded_) card_->setText(card_->text().section('\n', 0, 1) + "\n" + gain_text(gains, least));
+            if (span == carded_) card_->setText(card_->text().section('\n', 0, 0) + "\n" + gain_text(gains, least));
           });
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
   connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });
@@ -193,14 +193,10 @@ void Stations::show_card(int row) {
   for (const Span& s : d->plan.before.spans)
     if (s.in == in) {
       carded_ = {s.in, s.out};
-      card_->setText(tr("%1 %2 %: about %3 of %4 frames dropped, %5 frames a second reached.\nLimited by %6; "
-                        "to blame is %7, %8 ms a frame.\nWorking out what would help.")
-                         .arg(verdict_name(s.verdict))
-                         .arg(s.drop_probability * 100, 0, 'f', 0)
-                         .arg(number(s.expected_drops, 0))
-                         .arg(s.out - s.in)
-                         .arg(number(s.sustained_rate), cause_name(s.cause), text(s.blame.label),
-                              number(s.blame.ms, 0)));
+      card_->setText(tr("%1 to %2: to blame is %3, %4 ms a frame.\nWorking out what would help.")
+                         .arg(text(timecode(d->view.timeline->start + s.in, d->view.timeline->rate)),
+                              text(timecode(d->view.timeline->start + s.out, d->view.timeline->rate)),
+                              text(s.blame.label), number(s.blame.ms, 0)));
       session_.explain_span(carded_);
     }
 }

@@ -155,6 +155,16 @@ int main(int argc, char** argv) {
   skyline->zoom(5, skyline->width() * 0.22);
   shoot(w, folder, "4b-skyline-near");
   skyline->zoom_all();
+  // The worst span, played as it is: its first missed frames.
+  const Span* worst = nullptr;
+  for (const Span& s : session.derived()->plan.before.spans)
+    if (!worst || s.expected_drops > worst->expected_drops) worst = &s;
+  session.play({std::max<Frames>(0, worst->in - 24), worst->out}, PlayMode::on_the_clock);
+  wait_until([&] { return !session.playing() && session.playout(); }, 30000);
+  w.go_to(Station::playout);
+  QTest::qWait(300);
+  shoot(w, folder, "5c-missed");
+  w.go_to(Station::plan);
   QTest::keyClick(&w, Qt::Key_Return);
   wait_until([&] { return session.work().kind == Work::Kind::rendering && session.work().share > 0.3; },
              120000);
