@@ -9,7 +9,7 @@ namespace gc {
 Gantt::Gantt(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
   setObjectName("gantt");
   setAccessibleName(tr("The missed frame's stages"));
-  setMinimumHeight(110);
+  setMinimumHeight(96);
   hide();
 }
 
@@ -34,10 +34,10 @@ void Gantt::paintEvent(QPaintEvent*) {
   const MissedFrame& m = *missed_;
   const double left = 76, room = width() - left - 10, per_ms = room / std::max(1.0, m.to_ms - m.from_ms);
   const auto x_of = [&](double ms) { return left + (ms - m.from_ms) * per_ms; };
-  const double top = 24, low = 20, row = std::min(30.0, (height() - top - low) / workers_);
+  const double top = 22, low = 17, row = std::min(30.0, (height() - top - low) / workers_);
   p.setPen(look::grey(look::kText));
-  p.drawText(QRectF(10, 3, width() - 20, 18), Qt::AlignLeft | Qt::AlignVCenter,
-             tr("Frame %1: %2. Light bars are its own stages, dark ones those of frames before it.")
+  p.drawText(QRectF(10, 2, width() - 20, 18), Qt::AlignLeft | Qt::AlignVCenter,
+             tr("Frame %1, %2. Its own stages are light, other frames' dark.")
                  .arg(m.frame)
                  .arg(cause_name(m.cause)));
   for (int w = 0; w < workers_; ++w) {

@@ -236,7 +236,7 @@ void MainWindow::make_menus() {
   every_frame_action_->setCheckable(true);
   loop_action_ = add(play_menu, tr("Play in a &loop"), {QKeySequence("R")}, [] {});
   loop_action_->setCheckable(true);
-  add(play_menu, tr("Play &around the playhead"), {QKeySequence("A")}, [this] { play_around(); });
+  add(play_menu, tr("Play from &pre-roll to post-roll"), {QKeySequence("A")}, [this] { play_stretch(); });
   play_menu->addSeparator();
   add(play_menu, tr("Mark &in"), {QKeySequence("I")}, [this] { set_mark(true); });
   add(play_menu, tr("Mark &out"), {QKeySequence("O")}, [this] { set_mark(false); });
@@ -490,17 +490,19 @@ void MainWindow::play(bool backwards) {
   start_playing(range, backwards);
 }
 
-void MainWindow::play_around() {
+void MainWindow::play_stretch() {
   if (!session_.current()) return;
   const Settings& s = session_.stores().options.settings;
   const Timeline& t = *session_.derived()->view.timeline;
-  start_playing(around(playhead_, s.preroll_s, s.postroll_s, t.rate, whole(session_.derived()->view).out), false);
+  start_playing(around(playhead_, s.preroll_s, s.postroll_s, t.rate, whole(session_.derived()->view).out),
+                false);
 }
 
 void MainWindow::start_playing(FrameRange range, bool backwards) {
   constexpr int kHours = 200'000;  // frames that a loop goes on for, until it is stopped
-  const int passes =
-      loop_action_->isChecked() ? std::max<int>(2, kHours / std::max(1, static_cast<int>(range.length()))) : 1;
+  const int passes = loop_action_->isChecked()
+                         ? std::max<int>(2, kHours / std::max(1, static_cast<int>(range.length())))
+                         : 1;
   session_.play(range, every_frame_ ? PlayMode::every_frame : PlayMode::on_the_clock, backwards, passes);
 }
 

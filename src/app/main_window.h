@@ -41,7 +41,7 @@ class MainWindow : public QMainWindow {
   void refresh_recent();
   void choose_segment(const std::string& id);
   void play(bool backwards);
-  void play_around();
+  void play_stretch();
   void start_playing(FrameRange range, bool backwards);
   void step(Frames by);
   void to_cut(int direction);

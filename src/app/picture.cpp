@@ -135,7 +135,8 @@ void Picture::paintEvent(QPaintEvent*) {
     plate({0, 0, QFontMetrics(font).horizontalAdvance(rate_) + 18, 56}, rate_, font);
     const int w = QFontMetrics(font).horizontalAdvance(dropped_) + 18;
     plate({width() - w, 0, w, 56}, dropped_, font);
-    if (!loads_.isEmpty()) plate({0, 56, QFontMetrics(small).horizontalAdvance(loads_) + 18, 28}, loads_, small);
+    if (!loads_.isEmpty())
+      plate({0, 56, QFontMetrics(small).horizontalAdvance(loads_) + 18, 28}, loads_, small);
   }
 }
 

@@ -545,7 +545,8 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
     const bool cached = std::any_of(p.log.begin(), p.log.end(), [](const FrameLog& l) { return l.cached; });
     note_disturbance(p, *stores_.notebook);
     // A forecast is of playing once, from nothing.
-    if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards && options.passes == 1 && !cached) {
+    if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards && options.passes == 1 &&
+        !cached) {
       const Forecast f = range == whole(d->view) && !elsewhere
                              ? d->plan.before
                              : forecast(*d->view.played, *stores_.notebook, d->view.states(), range,

@@ -11,11 +11,10 @@
 #include "desk/desk.h"
 #include "desk/seats.h"
 #include "forecast/pyramid.h"
+#include "forecast/what_if.h"
 #include "render/coverage.h"
 #include "seat/seat.h"
 #include "timeline/history.h"
-
-#include "forecast/what_if.h"
 
 namespace gc {
 

@@ -54,7 +54,7 @@ StationPanel::StationPanel(const QString& name, const QStringList& heads, const 
   box_->setContentsMargins(0, 0, 0, 0);
   box_->setSpacing(4);
   sentence_->setWordWrap(true);
-  sentence_->setFont(look::text_font(14));
+  sentence_->setFont(look::text_font(13));
   table_->setHorizontalHeaderLabels(heads);
   table_->verticalHeader()->hide();
   table_->verticalHeader()->setDefaultSectionSize(23);
@@ -138,7 +138,8 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
           [this](int row) { show_card(row); });
   connect(&session_, &Session::span_explained, this,
           [this](FrameRange span, const std::vector<StageGain>& gains, const std::vector<StageGain>& least) {
-            if (span == carded_) card_->setText(card_->text().section('\n', 0, 0) + "\n" + gain_text(gains, least));
+            if (span == carded_)
+              card_->setText(card_->text().section('\n', 0, 0) + "\n" + gain_text(gains, least));
           });
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
   connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });
@@ -164,9 +165,9 @@ void Stations::refresh_playout() {
                                         : QString())
           .arg(playout->rate_reached, 0, 'f', 2)
           .arg(playout->rate.fps(), 0, 'f', 2);
-  for (const std::string& w : warnings(*playout, session_.stores().options.settings.muted)) line += "\n" + text(w);
+  for (const std::string& w : warnings(*playout, session_.stores().options.settings.muted))
+    line += "\n" + text(w);
   if (const auto& a = session_.last_audit()) line += "\n" + tr("Audit: ") + text(a->sentence);
-  if (!d.track_record.empty()) line += "\n" + text(d.track_record);
   p->set_sentence(line);
   std::vector<StationPanel::Row> rows;
   for (const FrameLog& l : playout->log) {
@@ -174,7 +175,7 @@ void Stations::refresh_playout() {
     const CompiledSegment* s = main_segment(*d.view.played, l.frame);
     rows.push_back({{text(timecode(d.view.timeline->start + l.frame, playout->rate)),
                      !l.made || l.late_ms <= 0 ? tr("not started: could not arrive")
-                                                     : tr("%1 ms").arg(l.late_ms, 0, 'f', 0),
+                                               : tr("%1 ms").arg(l.late_ms, 0, 'f', 0),
                      cause_name(l.cause), s ? text(s->segment->name) : QString()},
                     l.frame,
                     tr("frame %1").arg(l.frame)});

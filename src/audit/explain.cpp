@@ -69,15 +69,16 @@ Explanation explain(const Forecast& f, const Playout& p, const Program& program)
     e.costs.push_back(worst);
   }
   if (e.outside > 0)
-    e.sentences.push_back(fmt::format("{} of {} dropped frames were taken by other programs or the machine's host.",
-                                      e.outside, p.dropped));
-  for (const CostDifference& d : e.costs)
-    e.sentences.push_back(fmt::format("{}: {} was forecast at {:.1f} ms a frame and took {:.1f}.", d.segment, d.label,
-                                      d.forecast_ms, d.measured_ms));
-  if (!e.model_agrees())
     e.sentences.push_back(fmt::format(
-        "With the times that frames really took, the model drops {} frames and {} were dropped: that is the model's own error.",
-        e.model.modelled, e.model.observed));
+        "{} of {} dropped frames were taken by other programs or the machine's host.", e.outside, p.dropped));
+  for (const CostDifference& d : e.costs)
+    e.sentences.push_back(fmt::format("{}: {} was forecast at {:.1f} ms a frame and took {:.1f}.", d.segment,
+                                      d.label, d.forecast_ms, d.measured_ms));
+  if (!e.model_agrees())
+    e.sentences.push_back(
+        fmt::format("With the times that frames really took, the model drops {} frames and {} were dropped: "
+                    "that is the model's own error.",
+                    e.model.modelled, e.model.observed));
   return e;
 }
 
@@ -90,7 +91,8 @@ Json to_json(const Explanation& e) {
                      {"measured_ms", d.measured_ms}});
   return {{"costs", costs},
           {"drops_outside", e.outside},
-          {"model", {{"observed", e.model.observed}, {"modelled", e.model.modelled}, {"agrees", e.model_agrees()}}},
+          {"model",
+           {{"observed", e.model.observed}, {"modelled", e.model.modelled}, {"agrees", e.model_agrees()}}},
           {"sentences", e.sentences}};
 }
 

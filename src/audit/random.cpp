@@ -66,7 +66,11 @@ Result<std::vector<std::string>> media_in(const fs::path& folder) {
 class Maker {
  public:
   Maker(const RandomOptions& options, const CostBook& book, std::vector<std::string> media, std::string lut)
-      : options_(options), book_(book), media_(std::move(media)), lut_(std::move(lut)), rng_(options.seed * 7919) {
+      : options_(options),
+        book_(book),
+        media_(std::move(media)),
+        lut_(std::move(lut)),
+        rng_(options.seed * 7919) {
     for (const EffectType* t : effect_types())
       if (t != &shape_tracker() && t != &cost_card_effect()) effects_.push_back(t);
   }
@@ -248,7 +252,8 @@ class Maker {
 
 }  // namespace
 
-Result<TimelinePtr> random_timeline(const RandomOptions& options, const CostBook& book, const fs::path& folder) {
+Result<TimelinePtr> random_timeline(const RandomOptions& options, const CostBook& book,
+                                    const fs::path& folder) {
   auto media = media_in(folder);
   if (!media) return std::unexpected(media.error());
   const fs::path lut = folder / "made-up.cube";

@@ -33,8 +33,9 @@ std::vector<FrameRange> observed(const Playout& p, bool with_outside) {
 
 /// What is believed without measuring: some effects are heavy and will drop frames.
 bool said_to_be_heavy(const std::string& type) {
-  static const std::set<std::string> kHeavy{"spatial_nr", "strong_nr", "temporal_nr", "stylise",  "defocus",
-                                            "dust",       "deflicker", "glow",        "directional_blur"};
+  static const std::set<std::string> kHeavy{"spatial_nr", "strong_nr", "temporal_nr",
+                                            "stylise",    "defocus",   "dust",
+                                            "deflicker",  "glow",      "directional_blur"};
   return kHeavy.contains(type);
 }
 
@@ -68,7 +69,8 @@ std::vector<FrameRange> by_processor_sum(const Forecast& f, int workers) {
 bool agrees(const Replay& r) { return r.agreeing() == static_cast<int>(r.parts.size()); }
 
 bool was_disturbed(const Playout& p) {
-  return p.around.disturbed() || static_cast<double>(p.dropped_outside) > 0.02 * static_cast<double>(p.frames);
+  return p.around.disturbed() ||
+         static_cast<double>(p.dropped_outside) > 0.02 * static_cast<double>(p.frames);
 }
 
 Cause cause_in(const Playout& p, FrameRange r) {
@@ -232,21 +234,24 @@ std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
   }
   const double b = brier(probability, outcome);
   const auto percent = [](int part, int of) { return of ? 100.0 * part / of : 100.0; };
-  return {{"segments whose drops the model alone has within 1 frame or 2 %", "%", percent(modelled, parts), 100, 100},
+  return {{"segments whose drops the model alone has within 1 frame or 2 %", "%", percent(modelled, parts),
+           100, 100},
           {"span F1, undisturbed playouts", "", quiet.f1(), 0.95, 1},
           {"span F1, all playouts", "", spans.f1(), limit.f1(), 1},
           {"span F1 of one playout against another (the limit)", "", limit.f1(), 0, 1},
           {"drops forecast against observed, median timeline beyond 3 frames", "%", median(off), -1, 5},
           {"sustained rate of spilling spans, median error", "%", median(rates) * 100, -1, 4},
           {"Brier score by segment", "", b, -1, 0.06},
-          {"Brier score over its limit from repeated playouts", "×", open > 0 ? b / open : (b > 0 ? 99 : 1), -1, 1.1},
+          {"Brier score over its limit from repeated playouts", "×", open > 0 ? b / open : (b > 0 ? 99 : 1),
+           -1, 1.1},
           {"cause agrees with the log", "%", percent(right, causes), 90, 100},
           {"span F1 beyond 'heavy effects drop'", "", spans.f1() - heavy.f1(), 0.1, 1},
           {"span F1 beyond 'processor sum ÷ cores'", "", spans.f1() - sums.f1(), 0.02, 1}};
 }
 
-Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOptions& options, const fs::path& folder,
-                    const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop) {
+Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOptions& options,
+                    const fs::path& folder, const std::function<bool(const std::string&)>& progress,
+                    const std::atomic<bool>& stop) {
   Score s;
   std::error_code ignored;
   if (!options.replays.empty()) fs::create_directories(options.replays, ignored);
@@ -260,7 +265,8 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
     MeasureOptions m;
     m.seconds = options.measure_seconds, m.workers = options.forecast.workers;
     const auto go_on = [&](const std::string& what) {
-      return !stop && (!progress || progress(fmt::format("Timeline {} of {}: {}", i + 1, options.timelines, what)));
+      return !stop &&
+             (!progress || progress(fmt::format("Timeline {} of {}: {}", i + 1, options.timelines, what)));
     };
     if (!go_on("measuring")) break;
     if (auto r = measure(program, *notebook, m, [&](const MeasureProgress&) { return !stop.load(); }); !r)
@@ -307,8 +313,10 @@ Json to_json(const Score& s) {
           {"cause_agreement", value("cause agrees") / 100},
           {"model_only_error", 1 - value("segments whose") / 100},
           {"folklore",
-           {{"heavy_effects_f1", total(all, [](const auto& t) -> const SpanMatch& { return t.heavy_effects; }).f1()},
-            {"processor_sum_f1", total(all, [](const auto& t) -> const SpanMatch& { return t.processor_sum; }).f1()}}},
+           {{"heavy_effects_f1",
+             total(all, [](const auto& t) -> const SpanMatch& { return t.heavy_effects; }).f1()},
+            {"processor_sum_f1",
+             total(all, [](const auto& t) -> const SpanMatch& { return t.processor_sum; }).f1()}}},
           {"goals", to_json(s.goals)},
           {"timelines", timelines}};
 }

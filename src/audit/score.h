@@ -9,8 +9,8 @@ namespace gc {
 struct ScoreOptions {
   int timelines = 20;
   std::uint64_t seed = 1;
-  int repeat = 3;          ///< playouts of each
-  int again = 2;           ///< more of each, at most, in place of disturbed ones
+  int repeat = 3;  ///< playouts of each
+  int again = 2;   ///< more of each, at most, in place of disturbed ones
   double measure_seconds = 20;
   ForecastOptions forecast;
   RandomOptions random;
@@ -32,7 +32,7 @@ struct TimelineScore {
   double drops_forecast = 0, drops_low = 0, drops_high = 0;
   std::vector<Frames> drops_observed, drops_outside;  ///< of each playout
   std::vector<bool> disturbed;
-  SpanMatch quiet, all, between;  ///< undisturbed playouts; all; one playout against another
+  SpanMatch quiet, all, between;           ///< undisturbed playouts; all; one playout against another
   SpanMatch heavy_effects, processor_sum;  ///< folklore, on all playouts
   std::vector<double> rate_errors;         ///< of spilling spans, relative
   int causes = 0, causes_right = 0;
@@ -40,7 +40,7 @@ struct TimelineScore {
   double model_worst = 0;             ///< frames of drops that the model alone was off, at most, in a segment
   std::vector<double> probability;    ///< that a segment drops any frame, one for each segment and playout
   std::vector<int> outcome;
-  double brier_limit = 0;             ///< mean over segments of what repeated playouts leave open
+  double brier_limit = 0;  ///< mean over segments of what repeated playouts leave open
   std::vector<std::string> disagreements;
 };
 
@@ -50,8 +50,9 @@ struct Score {
 };
 
 /// Takes about a minute a timeline. Media go to `folder`. Stops between playouts when `progress` is false.
-Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOptions& options, const fs::path& folder,
-                    const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop);
+Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOptions& options,
+                    const fs::path& folder, const std::function<bool(const std::string&)>& progress,
+                    const std::atomic<bool>& stop);
 
 /// One timeline: forecast first, then the playouts in the same minute.
 TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, const ScoreOptions& options,

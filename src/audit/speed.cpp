@@ -65,7 +65,8 @@ ProgramPtr plain(Frames length) {
 class Stress {
  public:
   Stress() {
-    std::string name = "stress-ng", cpu = "--cpu", number = "0", quiet = "--quiet", timeout = "--timeout", s = "60";
+    std::string name = "stress-ng", cpu = "--cpu", number = "0", quiet = "--quiet", timeout = "--timeout",
+                s = "60";
     char* argv[] = {name.data(), cpu.data(), number.data(), quiet.data(), timeout.data(), s.data(), nullptr};
     runs_ = ::posix_spawnp(&pid_, name.c_str(), nullptr, nullptr, argv, environ) == 0;
   }

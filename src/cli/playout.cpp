@@ -41,26 +41,28 @@ int cmd_playout(Common c, const PlayArguments& a, const std::atomic<bool>& inter
   if (!a.around.empty()) {
     const auto from_there = parse_range(a.around + "-", o->view);
     if (!from_there) return fail(from_there.error(), c.json);
-    range = around(from_there->in, settings.preroll_s, settings.postroll_s, rate, o->view.timeline->duration());
+    range =
+        around(from_there->in, settings.preroll_s, settings.postroll_s, rate, o->view.timeline->duration());
   }
   PlayOptions options = o->stores.play_options(a.every ? PlayMode::every_frame : PlayMode::on_the_clock);
   options.passes = a.loops;
   NullDisplay nowhere;
   MonitorStandIn monitor(rate.frame_ms(), 3);
   Display& display = a.monitor ? static_cast<Display&>(monitor) : nowhere;
-  const Playout p = play(o->view.played, o->stores.shelf.get(), range, options, display, interrupted,
-                         [](const PlayState& s) {
-                           if (s.frame % 12 == 0)
-                             show_progress(fmt::format("Frame {}, {} dropped, {:.1f} frames a second",
-                                                       s.frame, s.dropped, s.rate));
-                         });
+  const Playout p = play(
+      o->view.played, o->stores.shelf.get(), range, options, display, interrupted, [](const PlayState& s) {
+        if (s.frame % 12 == 0)
+          show_progress(
+              fmt::format("Frame {}, {} dropped, {:.1f} frames a second", s.frame, s.dropped, s.rate));
+      });
   end_progress();
   if (auto r = write_files(p, *o->view.played, a); !r) return fail(r.error(), c.json);
   if (c.json) {
     Json j = to_json(p);
     j["warnings"] = warnings(p, settings.muted);
     if (a.monitor)
-      j["monitor"] = {{"shown", monitor.shown()}, {"repeated", monitor.repeated()}, {"refused", monitor.refused()}};
+      j["monitor"] = {
+          {"shown", monitor.shown()}, {"repeated", monitor.repeated()}, {"refused", monitor.refused()}};
     put(j);
   } else {
     print(p, o->view);
@@ -147,8 +149,8 @@ int cmd_replay(const Common& c, const PlayArguments& a) {
     for (const Replay::Part& p : r.parts)
       t.row({p.segment, std::to_string(p.frames), std::to_string(p.observed), std::to_string(p.modelled),
              p.agrees() ? "" : "differs"});
-    fmt::print("{}With the measured times the model drops {} frames; {} were dropped.\n", t.text(), r.modelled,
-               r.observed);
+    fmt::print("{}With the measured times the model drops {} frames; {} were dropped.\n", t.text(),
+               r.modelled, r.observed);
   }
   return agrees ? 0 : 1;
 }
@@ -159,7 +161,8 @@ Result<void> need_laws(const Stores& stores, const std::atomic<bool>& interrupte
   CalibrateOptions quick;
   quick.seconds = 150, quick.workers = stores.options.workers, quick.most_mpix = 1.0;
   auto r = calibrate(*stores.notebook, quick, [&](const CalibrateProgress& p) {
-    show_progress(fmt::format("Measuring what effects cost here: {:.0f} of {:.0f} s", p.seconds, p.limit_seconds));
+    show_progress(
+        fmt::format("Measuring what effects cost here: {:.0f} of {:.0f} s", p.seconds, p.limit_seconds));
     return !interrupted.load();
   });
   end_progress();
@@ -214,8 +217,8 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
         outside += fmt::format("{}{}", i ? " " : "", x.drops_outside[i]);
       }
       t.row({std::to_string(x.seed), std::to_string(x.frames),
-             fmt::format("{:.0f} ({:.0f} to {:.0f})", x.drops_forecast, x.drops_low, x.drops_high), seen, outside,
-             fmt::format("{:.2f}", x.all.f1())});
+             fmt::format("{:.0f} ({:.0f} to {:.0f})", x.drops_forecast, x.drops_low, x.drops_high), seen,
+             outside, fmt::format("{:.2f}", x.all.f1())});
     }
     fmt::print("{}* disturbed\n", t.text());
     print(s->goals);
@@ -247,11 +250,13 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
                           "gclk playout cut.otio --range 0-240 --trace playout.json"));
   s->add_flag("--every-frame", a.every, "Drop nothing; take longer");
   s->add_option("--loops", a.loops, "Play the range this often without a break")->check(CLI::Range(1, 1000));
-  s->add_option("--around", a.around, "Play from the pre-roll before this frame or timecode to the post-roll after it");
+  s->add_option("--around", a.around,
+                "Play from the pre-roll before this frame or timecode to the post-roll after it");
   s->add_flag("--monitor", a.monitor, "Into the stand-in for a hardware output, with a cadence of its own");
   s->callback([&] { code = cmd_playout(c, a, interrupted); });
 
-  s = files(add("audit", "Forecast, play, and hold one against the other", "gclk audit cut.otio --repeat 3 --json"));
+  s = files(add("audit", "Forecast, play, and hold one against the other",
+                "gclk audit cut.otio --repeat 3 --json"));
   s->add_option("--repeat", a.repeat, "Play this often")->check(CLI::Range(1, 100));
   s->callback([&] { code = cmd_audit(c, a, interrupted); });
 
@@ -260,20 +265,23 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   s->add_option("record", a.script, "Playout record")->required();
   s->callback([&] { code = cmd_replay(c, a); });
 
-  s = add("random", "Make a random timeline with loads from 0.2 to 4", "gclk random --seed 7 /tmp/random", false);
+  s = add("random", "Make a random timeline with loads from 0.2 to 4", "gclk random --seed 7 /tmp/random",
+          false);
   s->add_option("folder", a.folder, "Where to put it")->required();
   s->add_option("--seed", a.seed, "The same seed and the same laws give the same timeline");
   s->add_option("--segments", a.segments, "How many")->check(CLI::Range(1, 1000));
   s->callback([&] { code = cmd_random(c, a, interrupted); });
 
-  s = add("score", "Hold forecasts of random timelines against playouts", "gclk score --timelines 20 --seed 7", false);
+  s = add("score", "Hold forecasts of random timelines against playouts",
+          "gclk score --timelines 20 --seed 7", false);
   s->add_option("--timelines", a.timelines, "How many")->check(CLI::Range(1, 1000));
   s->add_option("--seed", a.seed, "Of the first; the others follow");
   s->add_option("--segments", a.segments, "Of each timeline")->check(CLI::Range(1, 100));
   a.repeat = 1;
   static int repeat = 3;
   s->add_option("--repeat", repeat, "Playouts of each")->check(CLI::Range(1, 20));
-  s->add_option("--measure", a.measure_seconds, "Seconds to measure each, at most")->check(CLI::Range(1.0, 600.0));
+  s->add_option("--measure", a.measure_seconds, "Seconds to measure each, at most")
+      ->check(CLI::Range(1.0, 600.0));
   s->callback([&] {
     a.repeat = repeat;
     code = cmd_score(c, a, interrupted);

@@ -94,7 +94,8 @@ void print_profile(const SeatProfile& p) {
         p.endurance->side_by_side * 100);
   for (const Contention& c : p.contention)
     fmt::print(
-        "  a frame that {}: {:.1f} ms alone; {:.2f} times that beside its like, {:.2f} times beside the other "
+        "  a frame that {}: {:.1f} ms alone; {:.2f} times that beside its like, {:.2f} times beside the "
+        "other "
         "sort\n",
         c.work, c.alone_ms, c.same(), c.other());
   if (p.accelerator)

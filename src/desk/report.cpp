@@ -105,10 +105,8 @@ Json to_json(const Playout& p) {
   for (const FrameLog& l : p.log) {
     offline += l.offline, sealed += l.sealed;
     if (l.dropped)
-      drops.push_back({{"frame", l.frame},
-                       {"late_ms", l.late_ms},
-                       {"started", l.made},
-                       {"cause", cause_name(l.cause)}});
+      drops.push_back(
+          {{"frame", l.frame}, {"late_ms", l.late_ms}, {"started", l.made}, {"cause", cause_name(l.cause)}});
   }
   for (const SegmentPlay& s : p.segments)
     segments.push_back(

@@ -33,7 +33,8 @@ SeatProfile known_profile(const Stores& stores) {
     spdlog::warn("{}", kept.error().text());
     return p;
   }
-  p.memory = kept->memory, p.endurance = kept->endurance, p.contention = kept->contention, p.accelerator = kept->accelerator;
+  p.memory = kept->memory, p.endurance = kept->endurance, p.contention = kept->contention,
+  p.accelerator = kept->accelerator;
   p.accelerator_trouble = kept->accelerator_trouble, p.volumes = kept->volumes, p.forms = kept->forms;
   p.others = kept->others, p.stolen = kept->stolen, p.shared = kept->shared, p.unknown = kept->unknown;
   p.screen_width = kept->screen_width, p.screen_height = kept->screen_height;

@@ -25,7 +25,8 @@ Result<void> from_number(const std::string& value, const char* what, const char*
   char* end = nullptr;
   const double v = std::strtod(value.c_str(), &end);
   if (end == value.c_str() || *end || !(v >= least && v <= most))
-    return usage(fmt::format("'{}' is no {}", value, what), fmt::format("Give {}, {} to {}.", unit, least, most));
+    return usage(fmt::format("'{}' is no {}", value, what),
+                 fmt::format("Give {}, {} to {}.", unit, least, most));
   into = v;
   return {};
 }

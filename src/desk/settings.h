@@ -14,7 +14,7 @@ struct Settings {
   int scale = 1;                         ///< playback scale, 1, 2, 4, 8 or 16
   double memory_left_gb = 4;             ///< to other programs
   std::optional<Region> region;          ///< the only pixels that playback makes
-  double preroll_s = 2, postroll_s = 3;  ///< played before and after the playhead when asked to play around it
+  double preroll_s = 2, postroll_s = 3;  ///< played before and after the playhead when asked to
   double missed_drop_cost = 9;           ///< how many needless renders a drop before the client is as bad as
   std::vector<std::string> muted;        ///< causes (cause_name) that no warning is given for after a playout
 

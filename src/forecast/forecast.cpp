@@ -148,8 +148,7 @@ class Pools {
       std::vector<float>& values = costs.ms;
       const bool estimated = costs.origin != Origin::measured;
       const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
-      e.stages.push_back(
-          {s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated,
+      e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated,
                           s.by_wall && !(s.law && s.law->id == cost_card_effect().id)});
       samples.push_back(std::move(values));
     }
@@ -412,14 +411,12 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
     if (Span s = span_of(r, f); s.verdict != Verdict::holds) missed.push_back(std::move(s));
   Frames at = f.range.in;
   for (Span& s : missed) {
-    if (s.in > at)
-      f.spans.push_back(span_of({at, s.in}, f)), f.spans.back().verdict = Verdict::holds;
+    if (s.in > at) f.spans.push_back(span_of({at, s.in}, f)), f.spans.back().verdict = Verdict::holds;
     at = s.out;
     f.spans.push_back(std::move(s));
   }
   if (at < f.range.out)
-    f.spans.push_back(span_of({at, f.range.out}, f)),
-        f.spans.back().verdict = Verdict::holds;
+    f.spans.push_back(span_of({at, f.range.out}, f)), f.spans.back().verdict = Verdict::holds;
   set_unseen_apart(f);
   for (Span& s : f.spans) explain(s, f, options);
   f.seconds = watch.ms() / 1000;

@@ -60,13 +60,15 @@ struct Span {
   std::vector<std::string> segments;
 };
 
-/// From which probability of any drop a span wavers or spills. They follow from what it costs to be wrong: with
-/// a drop before the client m times as bad as a needless render, least is lost when a span counts as doubtful
-/// from p = 1 / (1 + m) on, and as sure to drop from m / (1 + m) on.
+/// From which probability of any drop a span wavers or spills. They follow from what it costs to be wrong:
+/// with a drop before the client m times as bad as a needless render, least is lost when a span counts as
+/// doubtful from p = 1 / (1 + m) on, and as sure to drop from m / (1 + m) on.
 struct Thresholds {
   double wavers = 0.10;
   double spills = 0.90;
-  static Thresholds from_cost(double missed_drop) { return {1 / (1 + missed_drop), missed_drop / (1 + missed_drop)}; }
+  static Thresholds from_cost(double missed_drop) {
+    return {1 / (1 + missed_drop), missed_drop / (1 + missed_drop)};
+  }
 };
 
 struct Forecast {

@@ -9,7 +9,7 @@
 namespace gc {
 namespace {
 
-constexpr Frames kBlock = 384;      // frames between two states that are kept
+constexpr Frames kBlock = 384;       // frames between two states that are kept
 constexpr std::uint64_t kRunOf = 8;  // frames in a row take neighbouring samples, as neighbours are alike
 constexpr double kMet = 1e-6;        // ms: states that differ by less go on alike
 
@@ -42,8 +42,8 @@ struct State {
   FrameStart next;  ///< decided, not carried out
   int worker = 0;   ///< who carries it out
   double fetch_free = 0;
-  Frames last = -1;      ///< fetched last
-  Frames expected = 0;   ///< first frame whose fate is not told yet
+  Frames last = -1;     ///< fetched last
+  Frames expected = 0;  ///< first frame whose fate is not told yet
 };
 
 inline int earliest(const Lane* lanes, int workers) {
@@ -129,8 +129,9 @@ class DrawnCosts {
       : model_(model),
         moods_(moods),
         seed_(mixed(seed + static_cast<std::uint64_t>(trial) * 0x632be59bd9b4e019ULL)),
-        outside_(model.lately.empty() ? nullptr
-                                      : &model.lately[static_cast<std::size_t>(trial) % model.lately.size()]) {
+        outside_(model.lately.empty()
+                     ? nullptr
+                     : &model.lately[static_cast<std::size_t>(trial) % model.lately.size()]) {
     if (outside_ && outside_->per_busy_ms <= 0) outside_ = nullptr;
     enter(0);
   }
@@ -138,17 +139,16 @@ class DrawnCosts {
   void go_to(Frames n) {
     const auto it = std::upper_bound(model_.stretches.begin(), model_.stretches.end(), n,
                                      [](Frames f, const CostStretch& s) { return f < s.out; });
-    enter(static_cast<std::size_t>(
-        std::min<std::ptrdiff_t>(it - model_.stretches.begin(),
-                                 static_cast<std::ptrdiff_t>(model_.stretches.size()) - 1)));
+    enter(static_cast<std::size_t>(std::min<std::ptrdiff_t>(
+        it - model_.stretches.begin(), static_cast<std::ptrdiff_t>(model_.stretches.size()) - 1)));
   }
 
   Fetch fetch(Frames last, Frames n) {
     while (n >= stretch_->out) enter(at_ + 1);
     if (stretch_->from != stretch_->to)
-      scale_ = mood_ * (stretch_->from + (stretch_->to - stretch_->from) *
-                                             static_cast<float>(n - stretch_->in) /
-                                             static_cast<float>(stretch_->out - stretch_->in));
+      scale_ =
+          mood_ * (stretch_->from + (stretch_->to - stretch_->from) * static_cast<float>(n - stretch_->in) /
+                                        static_cast<float>(stretch_->out - stretch_->in));
     const std::uint64_t draw = mixed(seed_ ^ static_cast<std::uint64_t>(n));
     if (const std::uint64_t run = static_cast<std::uint64_t>(n) / kRunOf; run != run_)
       run_ = run, run_draw_ = mixed(seed_ + 0x51ed27f5ULL + run);
@@ -226,8 +226,9 @@ std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& 
   std::vector<Lane> lanes(static_cast<std::size_t>(std::max(1, pace.workers)));
   GivenCosts given{costs};
   State s = begin(pace, lanes.data(), count, given);
-  advance(pace, s, lanes.data(), count, given,
-          [&](Frames n, float late) { outcome[static_cast<std::size_t>(n)] = {true, late}; });
+  advance(pace, s, lanes.data(), count, given, [&](Frames n, float late) {
+    outcome[static_cast<std::size_t>(n)] = {true, late};
+  });
   return outcome;
 }
 
@@ -288,7 +289,8 @@ class Simulation {
       State s = begin(model_.pace, lanes.data(), model_.frames(), costs);
       for (std::size_t b = 0; b < blocks; ++b) {
         made[b]->states[t] = s;
-        std::copy(lanes.begin(), lanes.end(), made[b]->lanes.begin() + static_cast<std::ptrdiff_t>(t * workers()));
+        std::copy(lanes.begin(), lanes.end(),
+                  made[b]->lanes.begin() + static_cast<std::ptrdiff_t>(t * workers()));
         advance(model_.pace, s, lanes.data(), made[b]->out, costs,
                 [&, out = &drops[t][b]](Frames n, float) { out->push_back(static_cast<std::uint32_t>(n)); });
       }
@@ -304,7 +306,8 @@ class Simulation {
 
   Trials again(const Model& model_before, const Trials& before) {
     // What is the same before the first change and after the last one is taken over.
-    std::copy_n(before.miss_.begin(), std::min(before.miss_.size(), result_.miss_.size()), result_.miss_.begin());
+    std::copy_n(before.miss_.begin(), std::min(before.miss_.size(), result_.miss_.size()),
+                result_.miss_.begin());
     const auto [first, last] = changed_frames(model_before);
     std::size_t b = 0;
     for (; b < block_count() && b < before.blocks_.size() && block_out(b) <= first &&
@@ -339,7 +342,9 @@ class Simulation {
 
  private:
   std::size_t workers() const { return static_cast<std::size_t>(std::max(1, model_.pace.workers)); }
-  std::size_t block_count() const { return static_cast<std::size_t>((model_.frames() + kBlock - 1) / kBlock); }
+  std::size_t block_count() const {
+    return static_cast<std::size_t>((model_.frames() + kBlock - 1) / kBlock);
+  }
   Frames block_out(std::size_t b) const {
     return std::min(model_.frames(), (static_cast<Frames>(b) + 1) * kBlock);
   }
@@ -407,7 +412,8 @@ class Simulation {
                           lanes.begin() + static_cast<std::ptrdiff_t>((t + 1) * workers()));
       std::vector<Lane> y(old.lanes.begin() + static_cast<std::ptrdiff_t>(t * workers()),
                           old.lanes.begin() + static_cast<std::ptrdiff_t>((t + 1) * workers()));
-      std::swap(x[0], x[static_cast<std::size_t>(a.worker)]), std::swap(y[0], y[static_cast<std::size_t>(b.worker)]);
+      std::swap(x[0], x[static_cast<std::size_t>(a.worker)]),
+          std::swap(y[0], y[static_cast<std::size_t>(b.worker)]);
       const auto sooner = [](const Lane& p, const Lane& q) { return p.free_at < q.free_at; };
       std::sort(x.begin() + 1, x.end(), sooner), std::sort(y.begin() + 1, y.end(), sooner);
       for (std::size_t w = 1; w < x.size(); ++w)

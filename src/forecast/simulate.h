@@ -23,8 +23,8 @@ struct CostStretch {
   std::uint32_t pool = 0;
   bool entry = true;        ///< its first frame has to open and seek
   Frames entry_frames = 0;  ///< frames to decode before the first one, from the key frame on
-  /// What a frame costs here relative to its pool, at the stretch's first and last frame: parameters with keys
-  /// make cost vary along a segment.
+  /// What a frame costs here relative to its pool, at the stretch's first and last frame: parameters with
+  /// keys make cost vary along a segment.
   float from = 1, to = 1;
   friend bool operator==(const CostStretch&, const CostStretch&) = default;
 };

@@ -18,7 +18,8 @@ double mean(const std::vector<float>& v) {
 }
 
 /// Effects within the span, dearest first.
-std::vector<Candidate> candidates(const Program& program, const CostBook& book, FrameRange span, std::size_t most) {
+std::vector<Candidate> candidates(const Program& program, const CostBook& book, FrameRange span,
+                                  std::size_t most) {
   std::map<std::string, Candidate> by_effect;
   for (const CompiledInterval& i : program.intervals()) {
     const Frames frames = std::min(span.out, i.out) - std::max(span.in, i.in);
@@ -35,7 +36,8 @@ std::vector<Candidate> candidates(const Program& program, const CostBook& book, 
   }
   std::vector<Candidate> all;
   for (auto& [id, c] : by_effect) all.push_back(std::move(c));
-  std::sort(all.begin(), all.end(), [](const Candidate& a, const Candidate& b) { return a.gain.ms > b.gain.ms; });
+  std::sort(all.begin(), all.end(),
+            [](const Candidate& a, const Candidate& b) { return a.gain.ms > b.gain.ms; });
   if (all.size() > most) all.resize(most);
   return all;
 }

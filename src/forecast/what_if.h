@@ -9,7 +9,8 @@ namespace gc {
 /// The costs of another book with some stages left out. Whole frames are put together from stages.
 class WithoutBook : public CostBook {
  public:
-  WithoutBook(const CostBook& book, std::set<Hash128> left_out) : book_(book), left_out_(std::move(left_out)) {}
+  WithoutBook(const CostBook& book, std::set<Hash128> left_out)
+      : book_(book), left_out_(std::move(left_out)) {}
   std::vector<FrameSample> frames(const Hash128&) const override { return {}; }
   std::vector<float> entries(const Hash128& key) const override { return book_.entries(key); }
   StageCosts stage(const StageRef& stage) const override;

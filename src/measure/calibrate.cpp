@@ -170,8 +170,8 @@ class Calibrator {
     return std::min(3.0, nearest) * (0.05 + law.fit().cv_error_90) * (0.2 + few);
   }
   double guess(const EffectType& type, const Json& params, const Raster& raster) {
-    const auto e =
-        law_of(*cost_law(type, params, there(type))).predict(cost_terms(type, params, raster.width, raster.height));
+    const auto e = law_of(*cost_law(type, params, there(type)))
+                       .predict(cost_terms(type, params, raster.width, raster.height));
     return e ? e->ms : 30;
   }
   const CostLaw& law_of(const LawName& name) {
@@ -229,8 +229,8 @@ class Calibrator {
       Json p;
       for (int tries = 0; tries < 20; ++tries) {
         p = any_params(rng_, *t, probes_.lut());
-        const auto e =
-            law_of(*cost_law(*t, p, options_.accelerator)).predict(cost_terms(*t, p, raster.width, raster.height));
+        const auto e = law_of(*cost_law(*t, p, options_.accelerator))
+                           .predict(cost_terms(*t, p, raster.width, raster.height));
         if (e && e->ms < kMostStageMs) break;
         p = nullptr;
       }

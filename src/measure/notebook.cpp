@@ -334,7 +334,8 @@ void Notebook::add_disturbance(const Disturbance& d) {
       .blob(ms)
       .step();
   database_.run(
-      "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT 12)");
+      "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
+      "12)");
 }
 
 std::vector<Disturbance> Notebook::lately() const {

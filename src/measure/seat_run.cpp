@@ -142,7 +142,8 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
           "wide.");
   }
   SeatProfile known = profile_of(notebook, options.memory_left_gb);
-  known.memory = p.memory, known.endurance = p.endurance, known.contention = p.contention, known.accelerator = p.accelerator;
+  known.memory = p.memory, known.endurance = p.endurance, known.contention = p.contention,
+  known.accelerator = p.accelerator;
   known.accelerator_trouble = p.accelerator_trouble, known.others = p.others, known.stolen = p.stolen,
   known.shared = p.shared;
   known.volumes = std::move(p.volumes), known.forms = std::move(p.forms), known.unknown = std::move(unknown);

@@ -12,8 +12,8 @@ struct SeatRunOptions {
   std::vector<fs::path> volumes;  ///< folders on the volumes to measure
   bool network = false;
   std::vector<VolumeSpeed> known_volumes = {};  ///< as measured before, perhaps with more or less room
-  int width = 1920, height = 1080;  ///< raster that cached media are tried at
-  ProgramPtr program;               ///< a timeline whose frames they are tried on; none: made-up ones
+  int width = 1920, height = 1080;              ///< raster that cached media are tried at
+  ProgramPtr program;  ///< a timeline whose frames they are tried on; none: made-up ones
   int screen_width = 0, screen_height = 0;
   double held_out = 0;  ///< share of the calibration runs that laws are tried on
   std::uint64_t seed = 1;

@@ -26,8 +26,9 @@ class Clock {
 /// The machine's own.
 Clock& real_clock();
 
-/// Virtual time. Of the threads that take part only one runs at a time; when all of them wait, the clock jumps to
-/// the earliest moment that one of them waits for. The thread that makes it takes part as the last in rank.
+/// Virtual time. Of the threads that take part only one runs at a time; when all of them wait, the clock
+/// jumps to the earliest moment that one of them waits for. The thread that makes it takes part as the last
+/// in rank.
 class ScriptClock : public Clock {
  public:
   ScriptClock();

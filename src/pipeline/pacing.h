@@ -27,7 +27,8 @@ struct Cadence {
   /// Whether frame n is one of the shown: where (n + 1) shown / of passes a whole number. In 32 bits, which
   /// divide faster and hold for weeks of frames.
   bool has(std::int64_t n) const {
-    return static_cast<std::uint32_t>(n + 1) * static_cast<std::uint32_t>(shown) % static_cast<std::uint32_t>(of) <
+    return static_cast<std::uint32_t>(n + 1) * static_cast<std::uint32_t>(shown) %
+               static_cast<std::uint32_t>(of) <
            static_cast<std::uint32_t>(shown);
   }
 };

@@ -19,9 +19,10 @@ struct FrameResult {
   Image image;          ///< when asked for
   ScreenImage screen;   ///< when asked for
   int worker = 0;
-  double decided_ms = 0;  ///< when a worker took it on; until started_ms it waited for room ahead of the clock
+  double decided_ms =
+      0;  ///< when a worker took it on; until started_ms it waited for room ahead of the clock
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
-  double steady_fetch_ms = 0;  ///< of the fetch, what is not catching up after a seek or a skip
+  double steady_fetch_ms = 0;    ///< of the fetch, what is not catching up after a seek or a skip
   bool decodes_between = false;  ///< frames before it that were skipped had to be decoded all the same
   double shared_wait_ms = 0;     ///< waited for pictures that other frames in flight were making
   long page_faults = 0;          ///< memory that had to come back from the drive

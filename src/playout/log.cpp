@@ -15,8 +15,8 @@ std::vector<float> Playout::missed() const {
 }
 
 int Playout::count(Cause cause) const {
-  return static_cast<int>(
-      std::count_if(log.begin(), log.end(), [&](const FrameLog& f) { return f.dropped && f.cause == cause; }));
+  return static_cast<int>(std::count_if(log.begin(), log.end(),
+                                        [&](const FrameLog& f) { return f.dropped && f.cause == cause; }));
 }
 
 Spent spent_on(const FrameResult& r) {
@@ -35,7 +35,8 @@ Spent spent_on(const FrameResult& r) {
   return s;
 }
 
-Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon, double period_ms) {
+Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon,
+               double period_ms) {
   const FrameLog& f = log[static_cast<std::size_t>(position)];
   // A frame that was made and lost more than it was late by.
   if (f.made && f.spent.outside >= f.late_ms && f.spent.outside > kLeastOutsideMs)
@@ -73,19 +74,25 @@ std::vector<std::string> warnings(const Playout& p, const std::vector<std::strin
   static constexpr std::array kAdvice{
       Advice{Cause::processor, "the processors had more to do than fits. Render these spans ahead."},
       Advice{Cause::decode, "decoding could not keep up. Render these spans ahead into a lighter form."},
-      Advice{Cause::disk, "the drive did not read fast enough. Move the media or the shelf to a faster volume."},
+      Advice{Cause::disk,
+             "the drive did not read fast enough. Move the media or the shelf to a faster volume."},
       Advice{Cause::accelerator, "the accelerator had more to do than fits. Render these spans ahead."},
-      Advice{Cause::transfer, "pictures travelled too long to the accelerator and back. Set their effects to the processor."},
-      Advice{Cause::memory, "memory had to come back from the drive. Close other programs or leave more memory to them."},
-      Advice{Cause::display, "the display did not take pictures in time. Check its rate against the timeline's."},
-      Advice{Cause::outside, "other programs or the machine's host took the time. The timeline is not to blame."}};
+      Advice{Cause::transfer,
+             "pictures travelled too long to the accelerator and back. Set their effects to the processor."},
+      Advice{Cause::memory,
+             "memory had to come back from the drive. Close other programs or leave more memory to them."},
+      Advice{Cause::display,
+             "the display did not take pictures in time. Check its rate against the timeline's."},
+      Advice{Cause::outside,
+             "other programs or the machine's host took the time. The timeline is not to blame."}};
   std::vector<std::pair<int, std::string>> found;
   for (const Advice& a : kAdvice) {
     const int n = p.count(a.cause);
     if (n == 0 || std::find(muted.begin(), muted.end(), cause_name(a.cause)) != muted.end()) continue;
     found.emplace_back(n, fmt::format("{} frame{} dropped: {}", n, n == 1 ? "" : "s", a.what));
   }
-  std::stable_sort(found.begin(), found.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  std::stable_sort(found.begin(), found.end(),
+                   [](const auto& a, const auto& b) { return a.first > b.first; });
   std::vector<std::string> sentences;
   for (auto& [n, s] : found) sentences.push_back(std::move(s));
   return sentences;

@@ -25,16 +25,18 @@ struct StageSpan {
   double began_ms = 0;
 };
 
-/// What became of one frame. Times in ms from the start of the clock, those of its making only when it was made.
+/// What became of one frame. Times in ms from the start of the clock, those of its making only when it was
+/// made.
 struct FrameLog {
   Frames frame = 0;
-  bool made = false;  ///< false: never started, because it could not arrive, or not finished in time to be seen
+  bool made =
+      false;  ///< false: never started, because it could not arrive, or not finished in time to be seen
   bool presented = false, dropped = false, offline = false, sealed = false, cached = false;
   bool repeated = false;  ///< at its time the picture before it stayed on the display
   bool decodes_between = false;
   std::int16_t worker = -1;
   double due_ms = 0;
-  double decided_ms = 0;   ///< taken on by a worker; until started_ms it waited for room ahead of the clock
+  double decided_ms = 0;  ///< taken on by a worker; until started_ms it waited for room ahead of the clock
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
   double steady_fetch_ms = 0;  ///< of its fetch, what is not catching up after a seek or a skip
   double late_ms = 0;          ///< how long after it was due it was done
@@ -64,7 +66,7 @@ struct Playout {
   double preroll_seconds = 0;
   double rate_reached = 0;
   bool stopped = false;
-  Conditions around;  ///< what else went on meanwhile
+  Conditions around;          ///< what else went on meanwhile
   std::vector<FrameLog> log;  ///< by position in the order of playing
   std::vector<SegmentPlay> segments;
 
@@ -73,9 +75,9 @@ struct Playout {
   int count(Cause cause) const;  ///< dropped frames with this cause
 };
 
-/// Why the dropped frame at `position` was missed, from how the frames in work around its deadline spent their
-/// time. What the timeline alone could not have kept up with is the timeline's, by what bound it; the outside
-/// is to blame where, without what it took, there would have been time.
+/// Why the dropped frame at `position` was missed, from how the frames in work around its deadline spent
+/// their time. What the timeline alone could not have kept up with is the timeline's, by what bound it; the
+/// outside is to blame where, without what it took, there would have been time.
 Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon, double period_ms);
 
 /// One sentence for each cause that dropped frames, most frames first, with what helps; those in `muted` (by

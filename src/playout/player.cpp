@@ -83,7 +83,8 @@ std::vector<Frames> order_of(FrameRange range, const PlayOptions& options) {
   std::vector<Frames> once, all;
   for (Frames f = range.in; f < range.out; ++f) once.push_back(f);
   if (options.backwards) std::reverse(once.begin(), once.end());
-  for (int pass = 0; pass < std::max(1, options.passes); ++pass) all.insert(all.end(), once.begin(), once.end());
+  for (int pass = 0; pass < std::max(1, options.passes); ++pass)
+    all.insert(all.end(), once.begin(), once.end());
   return all;
 }
 
@@ -199,8 +200,8 @@ class Run {
     of.sealed = r.sealed, of.offline = r.offline, of.cached = r.cached;
     for (const StageSample& x : r.stages)
       if (x.ended_ms > 0)
-        of.stages.push_back({x.kind, x.owner, x.wall_ms, x.cpu_ms,
-                             x.ended_ms - zero_ - static_cast<double>(x.wall_ms)});
+        of.stages.push_back(
+            {x.kind, x.owner, x.wall_ms, x.cpu_ms, x.ended_ms - zero_ - static_cast<double>(x.wall_ms)});
     if (r.position == due) return true;
     if (of.dropped) of.late_ms = of.done_ms - of.due_ms;
     return false;
@@ -262,7 +263,7 @@ class Run {
   std::deque<double> shown_;  ///< times of the last second's presentations
   MachineTimes looked_;
   double looked_ms_ = -1e12, busy_ = 0, reads_mb_s_ = 0;
-  Frames newest_ = -1;        ///< position of the newest frame that has been on the display
+  Frames newest_ = -1;  ///< position of the newest frame that has been on the display
   bool display_blocked_ = false;
 };
 

@@ -26,9 +26,9 @@ struct PlayOptions {
 struct PlayState {
   Frames frame = 0;
   Frames dropped = 0;
-  double rate = 0;       ///< frames presented over the last second
-  double processor = 0;  ///< share of all processors that was busy over the last second
-  double reads_mb_s = 0; ///< what this program read from drives over the last second
+  double rate = 0;        ///< frames presented over the last second
+  double processor = 0;   ///< share of all processors that was busy over the last second
+  double reads_mb_s = 0;  ///< what this program read from drives over the last second
 };
 
 /// Plays the range; returns when it is over or `stop` is set.

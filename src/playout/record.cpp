@@ -119,8 +119,7 @@ PlayRecord record_of(const Playout& p, const Program& program) {
     for (const bool same : {true, false}) {
       for (std::size_t d = 1; d < count && best == count; ++d)
         for (const std::size_t k : {i - d, i + d})
-          if (k < count && p.log[k].made && (!same || interval[k] == interval[i]) && best == count)
-            best = k;
+          if (k < count && p.log[k].made && (!same || interval[k] == interval[i]) && best == count) best = k;
       if (best != count) break;
     }
     if (best == count) continue;
@@ -146,11 +145,13 @@ bool Replay::Part::agrees() const {
          std::max(1.0, 0.02 * static_cast<double>(frames));
 }
 int Replay::agreeing() const {
-  return static_cast<int>(std::count_if(parts.begin(), parts.end(), [](const Part& p) { return p.agrees(); }));
+  return static_cast<int>(
+      std::count_if(parts.begin(), parts.end(), [](const Part& p) { return p.agrees(); }));
 }
 
 Replay replay(const PlayRecord& r) {
-  const std::vector<Outcome> model = play_costs({r.workers, r.horizon, r.rate.frame_ms()}, costs_with_stalls(r));
+  const std::vector<Outcome> model =
+      play_costs({r.workers, r.horizon, r.rate.frame_ms()}, costs_with_stalls(r));
   Replay result;
   each_run(r.segments, model.size(), [&](std::size_t from, std::size_t to) {
     Replay::Part part;
@@ -199,7 +200,8 @@ Result<PlayRecord> record_from_json(const Json& j, const std::string& where) {
       rate[0].get<int>() < 1 || rate[1].get<int>() < 1)
     return bad(where, "it has no frame rate");
   r.rate = {rate[0].get<int>(), rate[1].get<int>()};
-  r.workers = static_cast<int>(number_or(j, "workers", 0)), r.horizon = static_cast<int>(number_or(j, "read_ahead", 12));
+  r.workers = static_cast<int>(number_or(j, "workers", 0)),
+  r.horizon = static_cast<int>(number_or(j, "read_ahead", 12));
   if (r.workers < 1 || r.workers > 64 || r.horizon < 1 || r.horizon > 10000)
     return bad(where, "the number of workers or the read-ahead is impossible");
   const Json frames = j.value("frames", Json());
@@ -209,7 +211,8 @@ Result<PlayRecord> record_from_json(const Json& j, const std::string& where) {
   for (const Json& f : frames) {
     const double fetch = number_or(f, "fetch_ms", -1), process = number_or(f, "process_ms", -1),
                  catch_up = number_or(f, "catch_up_ms", 0);
-    if (!(fetch >= 0 && fetch < 1e7) || !(process >= 0 && process < 1e7) || !(catch_up >= 0 && catch_up < 1e7))
+    if (!(fetch >= 0 && fetch < 1e7) || !(process >= 0 && process < 1e7) ||
+        !(catch_up >= 0 && catch_up < 1e7))
       return bad(where, "frame " + std::to_string(r.costs.size()) + " has impossible times");
     segment = text_or(f, "segment", segment);
     r.costs.push_back({fetch, catch_up, process, static_cast<Frames>(number_or(f, "after", -1)),

@@ -1,5 +1,5 @@
-// A playout in numbers, in an open file (docs/formats.md): what every frame took. The scripted seat plays from
-// one, and a replay puts the model of the pipeline alone on trial with one.
+// A playout in numbers, in an open file (docs/formats.md): what every frame took. The scripted seat plays
+// from one, and a replay puts the model of the pipeline alone on trial with one.
 #pragma once
 #include "base/files.h"
 #include "playout/player.h"
@@ -18,8 +18,8 @@ struct PlayRecord {
   static constexpr int kVersion = 1;
   Rate rate{24, 1};
   int workers = 2, horizon = 12;
-  std::vector<FrameCost> costs;  ///< by position in the order of playing
-  std::vector<bool> dropped;     ///< as observed; empty in a script
+  std::vector<FrameCost> costs;       ///< by position in the order of playing
+  std::vector<bool> dropped;          ///< as observed; empty in a script
   std::vector<std::string> segments;  ///< topmost segment's id by position; may be empty
   std::vector<Stall> stalls;
 };

@@ -21,10 +21,11 @@ std::string log_csv(const Playout& p) {
       "frame,timecode,fate,cause,due_ms,taken_on_ms,started_ms,fetch_began_ms,fetched_ms,done_ms,late_ms,"
       "outside_ms,worker,sealed,offline\r\n";
   for (const FrameLog& f : p.log)
-    out += fmt::format("{},{},\"{}\",{},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{},{:d},{:d}\r\n", f.frame,
-                       timecode(f.frame, p.rate), fate(f), f.dropped ? cause_name(f.cause) : "", f.due_ms,
-                       f.decided_ms, f.started_ms, f.fetch_began_ms, f.fetched_ms, f.done_ms, f.late_ms,
-                       f.spent.outside, f.worker, f.sealed, f.offline);
+    out += fmt::format(
+        "{},{},\"{}\",{},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{},{:d},{:d}\r\n", f.frame,
+        timecode(f.frame, p.rate), fate(f), f.dropped ? cause_name(f.cause) : "", f.due_ms, f.decided_ms,
+        f.started_ms, f.fetch_began_ms, f.fetched_ms, f.done_ms, f.late_ms, f.spent.outside, f.worker,
+        f.sealed, f.offline);
   return out;
 }
 
@@ -51,14 +52,15 @@ Json log_trace(const Playout& p, const Program& program) {
                         {"tid", 0},
                         {"ts", us(f.due_ms)}});
     if (!f.made) continue;
-    events.push_back({{"name", fmt::format("frame {}", f.frame)},
-                      {"cat", "frame"},
-                      {"ph", "X"},
-                      {"pid", 1},
-                      {"tid", f.worker + 1},
-                      {"ts", us(f.started_ms)},
-                      {"dur", (f.done_ms - f.started_ms) * 1000},
-                      {"args", {{"due", us(f.due_ms)}, {"waited_for_turn_ms", f.fetch_began_ms - f.started_ms}}}});
+    events.push_back(
+        {{"name", fmt::format("frame {}", f.frame)},
+         {"cat", "frame"},
+         {"ph", "X"},
+         {"pid", 1},
+         {"tid", f.worker + 1},
+         {"ts", us(f.started_ms)},
+         {"dur", (f.done_ms - f.started_ms) * 1000},
+         {"args", {{"due", us(f.due_ms)}, {"waited_for_turn_ms", f.fetch_began_ms - f.started_ms}}}});
     for (const StageSpan& s : f.stages) {
       const bool known = s.owner >= 0 && static_cast<std::size_t>(s.owner) < program.owners().size();
       events.push_back({{"name", known ? program.owners()[static_cast<std::size_t>(s.owner)].label
@@ -91,7 +93,8 @@ MissedFrame missed_frame(const Playout& p, Frames position) {
     if (f.fetch_began_ms - f.started_ms > 0.2)
       m.bars.push_back({f.worker, f.frame, StageKind::read, f.started_ms, f.fetch_began_ms, true, own});
     for (const StageSpan& s : f.stages)
-      m.bars.push_back({f.worker, f.frame, s.kind, s.began_ms, s.began_ms + static_cast<double>(s.wall_ms), false, own});
+      m.bars.push_back(
+          {f.worker, f.frame, s.kind, s.began_ms, s.began_ms + static_cast<double>(s.wall_ms), false, own});
   }
   return m;
 }

@@ -8,7 +8,8 @@ namespace gc {
 std::string log_csv(const Playout& playout);
 
 /// Trace-event format, JSON object form (published as "Trace Event Format"): complete events ("X") of every
-/// stage on its worker's row, times in microseconds; each dropped frame an instant event ("i") at its deadline.
+/// stage on its worker's row, times in microseconds; each dropped frame an instant event ("i") at its
+/// deadline.
 Json log_trace(const Playout& playout, const Program& program);
 
 /// The stages of the frames that were in work when the frame at `position` missed its deadline, for drawing:

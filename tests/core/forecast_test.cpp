@@ -21,8 +21,9 @@ Frames dropped(const std::vector<Outcome>& o) {
 }
 std::vector<Outcome> play(const Model& m) {
   const FrameSample& s = m.pools[0].frames[0];
-  return play_costs(m.pace, std::vector<FrameCost>(static_cast<std::size_t>(m.frames()),
-                                                   {s.fetch_ms, 0, s.process_ms, -2, m.pools[0].decodes_between}));
+  return play_costs(m.pace,
+                    std::vector<FrameCost>(static_cast<std::size_t>(m.frames()),
+                                           {s.fetch_ms, 0, s.process_ms, -2, m.pools[0].decodes_between}));
 }
 
 // Lindley-type recursion for one server with a horizon of H frames, max-plus form: done(n) = max(done(n−1),

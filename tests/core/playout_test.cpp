@@ -68,7 +68,8 @@ class ModelAndPlayer : public testing::TestWithParam<unsigned> {};
 TEST_P(ModelAndPlayer, AgreeToTheFrameWhenFramesTakeTheSame) {
   const PlayRecord r = wild(GetParam());
   MediaCatalog media;
-  const ProgramPtr program = Program::compile(Build(64, 36).track("V1").solid("s", 400, 0, 0, 0).done(), media);
+  const ProgramPtr program =
+      Program::compile(Build(64, 36).track("V1").solid("s", 400, 0, 0, 0).done(), media);
   const Playout p = play_script(program, r, {0, 400});
   const std::vector<Outcome> model = play_costs({r.workers, r.horizon, kPeriod}, r.costs);
   for (std::size_t i = 0; i < model.size(); ++i)
@@ -97,7 +98,8 @@ TEST_F(Scripted, OverloadedItKeepsASteadyCadenceReachedWithinHalfASecond) {
   SCOPED_TRACE(pattern);
   int runs = 0;
   for (std::size_t i = first + 12; i + 2 < 180; ++i) {
-    EXPECT_FALSE(p.log[i].dropped && p.log[i + 1].dropped && p.log[i + 2].dropped) << "a frozen picture at " << i;
+    EXPECT_FALSE(p.log[i].dropped && p.log[i + 1].dropped && p.log[i + 2].dropped)
+        << "a frozen picture at " << i;
     runs += p.log[i].dropped == p.log[i + 1].dropped;
   }
   EXPECT_LE(runs, 8) << "the cadence is even";
@@ -198,7 +200,8 @@ TEST_F(Scripted, KeepsLittlesLaw) {
     }
   double number = 0, looks = 0, frames = 0;
   for (double t = begin; t < end; t += 3.7, ++looks)
-    for (const FrameLog& l : p.log) number += l.made && l.started_ms >= 0 && l.started_ms <= t && t < l.done_ms;
+    for (const FrameLog& l : p.log)
+      number += l.made && l.started_ms >= 0 && l.started_ms <= t && t < l.done_ms;
   for (const FrameLog& l : p.log) frames += l.made && l.started_ms >= 0;
   EXPECT_NEAR(number / looks, frames / (end - begin) * (sojourn / frames), 0.02);
 }
@@ -229,7 +232,8 @@ TEST_F(Scripted, TheLogGoesToOtherPrograms) {
   for (const Json& e : trace.at("traceEvents")) {
     drops += e.at("ph") == "i";
     if (e.at("ph") != "X" || e.at("cat") != "frame") continue;
-    EXPECT_GE(e.at("ts").get<double>(), row[e.at("tid").get<int>()] - 1) << "a worker makes one frame at a time";
+    EXPECT_GE(e.at("ts").get<double>(), row[e.at("tid").get<int>()] - 1)
+        << "a worker makes one frame at a time";
     row[e.at("tid").get<int>()] = e.at("ts").get<double>() + e.at("dur").get<double>();
   }
   EXPECT_EQ(drops, p.dropped);

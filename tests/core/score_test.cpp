@@ -1,9 +1,10 @@
 // The score's figures, random timelines, what-if questions, and why forecast and playout disagree.
 #include "audit/score.h"
+
 #include "audit/speed.h"
 #include "effects/registry.h"
-#include "render/agree.h"
 #include "forecast/what_if.h"
+#include "render/agree.h"
 #include "support.h"
 
 namespace gc {
@@ -30,15 +31,15 @@ class WhatIf : public testing::Test {
  protected:
   WhatIf() {
     options_.workers = 2, options_.trials = 16;
-    program_ = Program::compile(Build(320, 180)
-                                    .track("V1")
-                                    .solid("light", 60, 0.2, 0.2, 0.2)
-                                    .solid("heavy", 120, 0.6, 0.6, 0.6,
-                                           {test::cdl("grade", 1.2), test::blur("soft", 4),
-                                            {"look", "stylise", {{"radius", 4}}}})
-                                    .solid("after", 60, 0.2, 0.2, 0.2)
-                                    .done(),
-                                media_);
+    program_ = Program::compile(
+        Build(320, 180)
+            .track("V1")
+            .solid("light", 60, 0.2, 0.2, 0.2)
+            .solid("heavy", 120, 0.6, 0.6, 0.6,
+                   {test::cdl("grade", 1.2), test::blur("soft", 4), {"look", "stylise", {{"radius", 4}}}})
+            .solid("after", 60, 0.2, 0.2, 0.2)
+            .done(),
+        media_);
     const auto law = [](const char* id) {
       const EffectType& t = *effect_type(id);
       return cost_law(t, showing_params(t), false)->id;
@@ -181,17 +182,17 @@ TEST_F(RandomTimelines, AreScoredAgainstRealPlayouts) {
   EXPECT_EQ(t.probability.size(), t.outcome.size());
   EXPECT_GE(t.parts, 4) << "two playouts of two segments";
   const Json j = to_json(*s);
-  for (const char* key : {"span_f1", "span_precision", "span_recall", "brier", "drops_forecast", "drops_observed",
-                          "playout_vs_playout_f1", "rate_error", "cause_agreement", "model_only_error", "folklore",
-                          "timelines"})
+  for (const char* key : {"span_f1", "span_precision", "span_recall", "brier", "drops_forecast",
+                          "drops_observed", "playout_vs_playout_f1", "rate_error", "cause_agreement",
+                          "model_only_error", "folklore", "timelines"})
     EXPECT_TRUE(j.contains(key)) << key;
   EXPECT_FALSE(notebook->lately().empty()) << "what the outside took is remembered";
 }
 
 TEST(Explained, ACostThatWasWrongIsNamedAndTheModelIsNotBlamed) {
   MediaCatalog media;
-  const ProgramPtr p =
-      Program::compile(Build(64, 36).track("V1").solid("s", 200, 0, 0, 0, {test::blur("b", 2)}).done(), media);
+  const ProgramPtr p = Program::compile(
+      Build(64, 36).track("V1").solid("s", 200, 0, 0, 0, {test::blur("b", 2)}).done(), media);
   MadeUpBook book;  // every stage half a millisecond
   const Forecast f = forecast(*p, book, {}, {0, 200}, {});
   PlayRecord r;
