@@ -35,7 +35,7 @@ void note_disturbance(const Playout& p, Notebook& notebook) {
     if (f.spent.outside > kLeastOutsideMs) d.ms.push_back(static_cast<float>(f.spent.outside));
   }
   // A few frames say nothing of how often.
-  if (busy < 2000) return;
+  if (busy < 1000) return;
   d.per_busy_ms = static_cast<double>(d.ms.size()) / busy;
   notebook.add_disturbance(d);
 }

@@ -172,7 +172,7 @@ TEST_F(RandomTimelines, AreScoredAgainstRealPlayouts) {
   ASSERT_TRUE(calibrate(*notebook, learn, {}));
   ScoreOptions o;
   o.timelines = 1, o.repeat = 2, o.again = 0, o.measure_seconds = 3;
-  o.forecast.trials = 16, o.random.segments = 2, o.random.least_frames = 24, o.random.most_frames = 30;
+  o.forecast.trials = 16, o.random.segments = 2, o.random.least_frames = 48, o.random.most_frames = 60;
   const std::atomic<bool> stop{false};
   const auto s = score(notebook, o, media(), {}, stop);
   ASSERT_TRUE(s) << s.error().text();
