@@ -82,10 +82,9 @@ Cause cause_in(const Playout& p, FrameRange r) {
   return most == counts.end() ? Cause::none : most->first;
 }
 
-void hold_against(TimelineScore& score, const Forecast& f, const Playout& p, const Program& program) {
+void hold_against(TimelineScore& score, const Forecast& f, const Playout& p, const Replay& r) {
   score.all.add(called(f), observed(p, false));
   if (!was_disturbed(p)) score.quiet.add(called(f), observed(p, false));
-  const Replay r = replay(record_of(p, program));
   score.parts += static_cast<int>(r.parts.size()), score.parts_modelled += r.agreeing();
   for (const Replay::Part& part : r.parts)
     score.model_worst =
@@ -191,13 +190,15 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
     t.drops_observed.push_back(p.dropped), t.drops_outside.push_back(p.dropped_outside);
     t.disturbed.push_back(was_disturbed(p));
     quiet += !was_disturbed(p);
-    hold_against(t, f, p, *program);
+    const PlayRecord record = record_of(p, *program);
+    const Replay model = replay(record);
+    hold_against(t, f, p, model);
     t.heavy_effects.add(by_heavy_effects(*program), observed(p, true));
     t.processor_sum.add(by_processor_sum(f, options.forecast.workers), observed(p, true));
     note_disturbance(p, notebook);
     // Where the model alone was wrong, a file is left that shows it.
-    if (const PlayRecord r = record_of(p, *program); !options.replays.empty() && !agrees(replay(r)))
-      (void)save_record(r, options.replays / fmt::format("{}-{}.json", program->timeline()->name, i + 1));
+    if (!options.replays.empty() && !agrees(model))
+      (void)save_record(record, options.replays / fmt::format("{}-{}.json", program->timeline()->name, i + 1));
     playouts.push_back(std::move(p));
   }
   for (std::size_t a = 0; a < playouts.size(); ++a)
@@ -216,7 +217,7 @@ std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
   const SpanMatch sums = total(all, [](const auto& t) -> const SpanMatch& { return t.processor_sum; });
   std::vector<double> rates, probability, off;
   std::vector<int> outcome;
-  double open = 0, forecast = 0, seen = 0;
+  double open = 0;
   int parts = 0, modelled = 0, causes = 0, right = 0;
   for (const TimelineScore& t : all) {
     rates.insert(rates.end(), t.rate_errors.begin(), t.rate_errors.end());
@@ -228,7 +229,6 @@ std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
     for (std::size_t i = 0; i < t.drops_observed.size(); ++i)
       if (!t.disturbed[i]) drops.push_back(static_cast<double>(t.drops_observed[i] - t.drops_outside[i]));
     if (drops.empty()) continue;
-    forecast += t.drops_forecast, seen += median(drops);
     const double error = std::abs(t.drops_forecast - median(drops));
     off.push_back(error <= 3 ? 0 : error / std::max(1.0, median(drops)) * 100);
   }
