@@ -108,7 +108,14 @@ void EffectsPanel::set(const std::string& effect, const std::string& name, const
   }
 }
 
+void EffectsPanel::showEvent(QShowEvent* e) {
+  QWidget::showEvent(e);
+  if (stale_) rebuild();
+}
+
 void EffectsPanel::rebuild() {
+  stale_ = !isVisible();
+  if (stale_) return;
   // An edit made from inside one of the old rows is still on its way; it goes when the event is over.
   if (content_) content_->hide(), content_->deleteLater();
   content_ = new QWidget(this);

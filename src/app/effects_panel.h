@@ -17,6 +17,9 @@ class EffectsPanel : public QWidget {
   /// Frame of the timeline at which values are shown and keys are set.
   void set_playhead(Frames frame);
 
+ protected:
+  void showEvent(QShowEvent*) override;
+
  private:
   /// Where new parameter fields go: as many to a line as the panel is wide.
   struct Lines {
@@ -25,7 +28,7 @@ class EffectsPanel : public QWidget {
     int used = 0, most = 0;  ///< pixels
     void room_for(int more);
   };
-  void rebuild();
+  void rebuild();  ///< at once when it is seen, else when it is shown
   void refresh_values();
   QWidget* effect_row(const Segment& segment, const Effect& effect, std::size_t place);
   void add_device(Lines& lines, QWidget* row, const Segment& segment, const Effect& effect);
@@ -45,6 +48,7 @@ class EffectsPanel : public QWidget {
   Frames playhead_ = 0;
   QVBoxLayout* box_;
   QWidget* content_ = nullptr;
+  bool stale_ = true;
 };
 
 }  // namespace gc

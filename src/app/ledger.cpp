@@ -40,9 +40,7 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
       if (span.verdict > r.verdict && span.in < r.out && span.out > r.in &&
           (r.drops >= 0.3 || span.verdict == Verdict::unseen))
         r.verdict = span.verdict;
-    for (const Span& span : f.spans)
-      if (span.verdict == r.verdict && span.in < r.out && span.out > r.in)
-        r.probability = std::max(r.probability, span.drop_probability);
+    r.probability = f.trials ? f.any_drop({r.in, r.out}) : 0;
     bool bypass = false;
     for (const Effect& e : s->segment->stack) bypass = bypass || bypassed(*d.view.timeline, r.id, e.id);
     const CompiledSegment* main = main_segment(*d.view.played, r.in);

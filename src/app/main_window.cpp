@@ -335,8 +335,9 @@ void MainWindow::go_to(Station s) {
   rail_[static_cast<int>(s)]->setChecked(true);
   // Where one watches, the picture is large; where one works on effects, they have the room.
   picture_->setVisible(s != Station::seat);  // a seat is judged by its numbers
-  balance_->setVisible(s != Station::seat);
-  right_->setSizes(s == Station::playout    ? QList<int>{270, 190}
+  // A missed frame is explained by its own stages, a delivery by its list.
+  balance_->setVisible(s == Station::timeline || s == Station::forecast || s == Station::plan);
+  right_->setSizes(s == Station::playout    ? QList<int>{220, 240}
                    : s == Station::timeline ? QList<int>{150, 310}
                                             : QList<int>{210, 250});
 }

@@ -2,7 +2,6 @@
 
 #include <QFileDialog>
 #include <QHBoxLayout>
-#include <QHeaderView>
 #include <QVBoxLayout>
 
 #include "app/style.h"
@@ -80,27 +79,8 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
     b->setCheckable(true);
     pages_->addButton(b, i);
     row->addWidget(b);
-    auto* t = tables_[i] = new QTableWidget(0, static_cast<int>(heads[i].size()), stack_);
-    t->setHorizontalHeaderLabels(heads[i]);
-    t->verticalHeader()->hide();
-    t->verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
-    t->setShowGrid(false);
-    t->setAlternatingRowColors(true);
-    t->setWordWrap(true);
-    t->setSelectionBehavior(QAbstractItemView::SelectRows);
-    t->setSelectionMode(QAbstractItemView::SingleSelection);
-    t->setEditTriggers(QAbstractItemView::NoEditTriggers);
-    t->setTabKeyNavigation(false);
-    t->horizontalHeader()->setHighlightSections(false);
-    t->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
-    t->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    for (int c = 0; c < t->columnCount(); ++c)
-      t->horizontalHeader()->setSectionResizeMode(
-          c, c == wide[i] ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
-    connect(t, &QTableWidget::currentCellChanged, this, [this, t](int r) {
-      if (const QTableWidgetItem* item = r >= 0 ? t->item(r, 0) : nullptr)
-        if (const qint64 f = item->data(Qt::UserRole).toLongLong(); f >= 0) emit frame_chosen(f);
-    });
+    RowTable* t = tables_[i] = new RowTable(heads[i], {wide[i]}, true, stack_);
+    connect(t, &RowTable::frame_chosen, this, &SeatPanel::frame_chosen);
     stack_->addWidget(t);
   }
   row->addStretch(1);
@@ -125,10 +105,12 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
 void SeatPanel::show_page(Page page) {
   pages_->button(static_cast<int>(page))->setChecked(true);
   stack_->setCurrentIndex(static_cast<int>(page));
+  refresh_page();
 }
 
 void SeatPanel::showEvent(QShowEvent* e) {
   QWidget::showEvent(e);
+  refresh();
   session_.want_advice(true);
 }
 void SeatPanel::hideEvent(QHideEvent* e) {
@@ -136,26 +118,15 @@ void SeatPanel::hideEvent(QHideEvent* e) {
   session_.want_advice(false);
 }
 
-void SeatPanel::fill(Page page, const std::vector<QStringList>& rows, const std::vector<qint64>& frames) {
-  QTableWidget* t = table(page);
-  const QSignalBlocker quiet(t);
-  t->setRowCount(static_cast<int>(rows.size()));
-  for (int r = 0; r < t->rowCount(); ++r)
-    for (int c = 0; c < t->columnCount(); ++c) {
-      const QStringList& cells = rows[static_cast<std::size_t>(r)];
-      auto* item = new QTableWidgetItem(c < cells.size() ? cells[c] : QString());
-      const bool figure = c > 0 && !item->text().isEmpty() && item->text()[0].isDigit();
-      item->setFont(figure ? look::number_font(12) : look::text_font(13));
-      item->setData(Qt::UserRole,
-                    static_cast<std::size_t>(r) < frames.size() ? frames[static_cast<std::size_t>(r)] : -1);
-      item->setToolTip(item->text());
-      t->setItem(r, c, item);
-    }
-  t->resizeRowsToContents();
+void SeatPanel::fill(Page page, std::vector<QStringList> rows, const std::vector<qint64>& frames) {
+  std::vector<RowTable::Row> all(rows.size());
+  for (std::size_t i = 0; i < rows.size(); ++i)
+    all[i] = {std::move(rows[i]), i < frames.size() ? frames[i] : -1, {}};
+  table(page)->set_rows(std::move(all));
 }
 
 void SeatPanel::refresh() {
-  const SeatProfile* p = session_.profile();
+  if (!isVisible()) return;
   const Advice* a = session_.advice();
   if (session_.elsewhere() >= 0)
     headline_->setText(
@@ -173,12 +144,23 @@ void SeatPanel::refresh() {
   for (const SeatProfile& s : session_.other_seats())
     seats_->addItem(text(s.name) + (s.invented ? tr(" (made up)") : QString()));
   seats_->setCurrentIndex(session_.elsewhere() + 1);
-  if (!p) return;
-  refresh_advice();
-  refresh_media();
-  refresh_machine();
-  refresh_laws();
-  refresh_seats();
+  refresh_page();
+}
+
+void SeatPanel::refresh_page() {
+  if (!session_.profile()) return;
+  switch (static_cast<Page>(stack_->currentIndex())) {
+    case Page::advice:
+      return refresh_advice();
+    case Page::media:
+      return refresh_media();
+    case Page::machine:
+      return refresh_machine();
+    case Page::laws:
+      return refresh_laws();
+    case Page::seats:
+      return refresh_seats();
+  }
 }
 
 void SeatPanel::refresh_advice() {

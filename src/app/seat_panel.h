@@ -5,8 +5,8 @@
 #include <QLabel>
 #include <QPushButton>
 #include <QStackedWidget>
-#include <QTableWidget>
 
+#include "app/row_table.h"
 #include "app/session.h"
 
 namespace gc {
@@ -18,7 +18,7 @@ class SeatPanel : public QWidget {
   enum class Page { advice, media, machine, laws, seats };
   static constexpr int kPages = 5;
   void show_page(Page page);
-  QTableWidget* table(Page page) const { return tables_[static_cast<std::size_t>(page)]; }
+  RowTable* table(Page page) const { return tables_[static_cast<std::size_t>(page)]; }
   QString headline() const { return headline_->text(); }
 
  signals:
@@ -29,13 +29,14 @@ class SeatPanel : public QWidget {
   void hideEvent(QHideEvent*) override;
 
  private:
-  void refresh();
+  void refresh();  ///< only when it is seen
   void refresh_advice();
   void refresh_media();
   void refresh_machine();
   void refresh_laws();
   void refresh_seats();
-  void fill(Page page, const std::vector<QStringList>& rows, const std::vector<qint64>& frames = {});
+  void refresh_page();
+  void fill(Page page, std::vector<QStringList> rows, const std::vector<qint64>& frames = {});
   void save_dialog();
   void load_dialog();
 
@@ -47,7 +48,7 @@ class SeatPanel : public QWidget {
   QComboBox* seats_;
   QButtonGroup* pages_;
   QStackedWidget* stack_;
-  QTableWidget* tables_[kPages] = {};
+  RowTable* tables_[kPages] = {};
 };
 
 }  // namespace gc

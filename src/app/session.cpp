@@ -316,7 +316,7 @@ void Session::open(const QString& file) {
       history_.emplace(
           *timeline);  // what is still being worked out for an older one is dropped when it comes
       file_ = file;
-      playout_.reset(), audit_.reset();
+      playout_.reset(), audit_.reset(), explanation_.reset();
       uncovered_.clear();  // counted of another timeline
       derived_ = derived;
       if (look_.coverage) count_coverage();
@@ -542,6 +542,7 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
                            post([this] { emit play_moved(); });
                          });
     std::optional<Audit> a;
+    std::optional<Explanation> e;
     const bool cached = std::any_of(p.log.begin(), p.log.end(), [](const FrameLog& l) { return l.cached; });
     note_disturbance(p, *stores_.notebook);
     // A forecast is of playing once, from nothing.
@@ -553,11 +554,15 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
                                         stores_.forecast_options());
       a = audit(f, p);
       remember(*a, d->view, *stores_.notebook);
+      e = explain(f, p, *d->view.played);
+      if (!e->model.agrees())
+        if (auto kept = keep_replay(p, *d->view.played, data_folder() / "replays"); !kept)
+          post([this, kept] { emit failed(QString::fromStdString(kept.error().text())); });
     }
-    post([this, p = std::move(p), a] {
+    post([this, p = std::move(p), a, e] {
       playing_ = false;
       playout_ = p;
-      if (a) audit_ = a;
+      if (a) audit_ = a, explanation_ = e;
       emit play_ended();
       emit derived_changed();
       if (!resume_render_.empty()) start_rendering(std::exchange(resume_render_, {}));

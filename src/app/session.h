@@ -8,6 +8,7 @@
 #include <thread>
 
 #include "app/lane.h"
+#include "audit/explain.h"
 #include "desk/desk.h"
 #include "desk/seats.h"
 #include "forecast/pyramid.h"
@@ -73,6 +74,7 @@ class Session : public QObject, private Display {
   const std::optional<Seat>& seat() const { return seat_; }
   const std::optional<Playout>& playout() const { return playout_; }
   const std::optional<Audit>& last_audit() const { return audit_; }
+  const std::optional<Explanation>& explanation() const { return explanation_; }  ///< of the last audit
   /// Whether what derived() says is of the present timeline and shelf.
   bool current() const {
     return deriving_ == 0 && derived_ && history_ && derived_->view.timeline == history_->now();
@@ -173,6 +175,7 @@ class Session : public QObject, private Display {
   bool wants_advice_ = false;
   std::optional<Playout> playout_;
   std::optional<Audit> audit_;
+  std::optional<Explanation> explanation_;
   QString file_;
   Work work_;
   bool playing_ = false;

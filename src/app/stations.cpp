@@ -1,7 +1,6 @@
 #include "app/stations.h"
 
 #include <QDoubleSpinBox>
-#include <QHeaderView>
 #include <QPushButton>
 #include <QScrollArea>
 #include <cmath>
@@ -43,73 +42,38 @@ QString station_name(Station s) {
   return kNames[static_cast<std::size_t>(s)];
 }
 
-StationPanel::StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide,
+StationPanel::StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide, bool wrap,
                            QWidget* parent)
     : QWidget(parent),
       box_(new QVBoxLayout(this)),
       sentence_(new QLabel(this)),
-      table_(new QTableWidget(0, static_cast<int>(heads.size()), this)),
-      wide_(wide) {
+      table_(new RowTable(heads, wide, wrap, this)) {
   setObjectName(name);
   box_->setContentsMargins(0, 0, 0, 0);
   box_->setSpacing(4);
   sentence_->setWordWrap(true);
   sentence_->setFont(look::text_font(13));
-  table_->setHorizontalHeaderLabels(heads);
-  table_->verticalHeader()->hide();
-  table_->verticalHeader()->setDefaultSectionSize(23);
-  table_->setShowGrid(false);
-  table_->setAlternatingRowColors(true);
-  table_->setWordWrap(false);
-  table_->setSelectionBehavior(QAbstractItemView::SelectRows);
-  table_->setSelectionMode(QAbstractItemView::SingleSelection);
-  table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-  table_->setTabKeyNavigation(false);
-  table_->horizontalHeader()->setHighlightSections(false);
-  table_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-  for (const int c : wide_) table_->horizontalHeader()->setSectionResizeMode(c, QHeaderView::Stretch);
-  table_->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
   box_->addWidget(sentence_);
   box_->addWidget(table_, 1);
-  connect(table_, &QTableWidget::currentCellChanged, this, [this](int row) {
-    if (const QTableWidgetItem* item = row >= 0 ? table_->item(row, 0) : nullptr)
-      if (const qint64 frame = item->data(Qt::UserRole).toLongLong(); frame >= 0) emit frame_chosen(frame);
-  });
-}
-
-void StationPanel::set_rows(const std::vector<Row>& rows) {
-  const QSignalBlocker quiet(table_);
-  table_->setRowCount(static_cast<int>(rows.size()));
-  for (int r = 0; r < table_->rowCount(); ++r)
-    for (int c = 0; c < table_->columnCount(); ++c) {
-      const Row& row = rows[static_cast<std::size_t>(r)];
-      auto* item = new QTableWidgetItem(c < row.cells.size() ? row.cells[c] : QString());
-      const bool figure = !item->text().isEmpty() && (item->text()[0].isDigit() || item->text()[0] == '-');
-      item->setFont(figure ? look::number_font(12) : look::text_font(13));
-      item->setData(Qt::UserRole, row.frame);
-      item->setToolTip(row.hint.isEmpty() ? item->text() : row.hint);
-      table_->setItem(r, c, item);
-    }
-  table_->resizeColumnsToContents();
+  connect(table_, &RowTable::frame_chosen, this, &StationPanel::frame_chosen);
 }
 
 Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), session_(session) {
-  const QStringList heads[kStations] = {
-      {""},  // it has a panel of its own
-      {"Medium", "Codec", "Raster", "Rate", "State"},
-      {"In", "Verdict", "Drops", "Range", "Rate", "Limited by", "Dearest stage"},
-      {"Pre-render", "Length", "Takes", "Size", "Why"},
-      {"Frame", "Late", "Cause", "Segment"},
-      {"At", "Stops", "What", "To do"}};
-  const QList<int> wide[kStations] = {{0}, {0, 4}, {6}, {4}, {3}, {2, 3}};
+  const QStringList heads[kStations] = {{""},  // it has a panel of its own
+                                        {"Medium", "Codec", "Raster", "Rate", "State"},
+                                        {"In", "Verdict", "Drops", "Rate", "Limited by", "Dearest stage"},
+                                        {"Pre-render", "Length", "Takes", "Size", "Why"},
+                                        {"Frame", "Late", "Cause", "Segment"},
+                                        {"At", "Stops", "What", "To do"}};
+  const QList<int> wide[kStations] = {{0}, {0, 4}, {5}, {4}, {3}, {2, 3}};
   for (int i = 0; i < kStations; ++i) {
-    panels_[i] =
-        new StationPanel("panel-" + station_name(static_cast<Station>(i)).toLower(), heads[i], wide[i], this);
+    const auto station = static_cast<Station>(i);
+    // What is to be done before a delivery must be readable in full.
+    panels_[i] = new StationPanel("panel-" + station_name(station).toLower(), heads[i], wide[i],
+                                  station == Station::release, this);
     addWidget(panels_[i]);
     connect(panels_[i], &StationPanel::frame_chosen, this, &Stations::frame_chosen);
   }
-  panel(Station::release)->table()->verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
-  panel(Station::release)->table()->setWordWrap(true);  // what is to be done must be readable in full
   effects_ = new EffectsPanel(session, this);
   auto* scroll = new QScrollArea(this);
   scroll->setWidgetResizable(true);
@@ -141,8 +105,8 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
             if (span == carded_)
               card_->setText(card_->text().section('\n', 0, 0) + "\n" + gain_text(gains, least));
           });
+  connect(this, &QStackedWidget::currentChanged, this, [this] { refresh(); });
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
-  connect(&session_, &Session::timeline_changed, this, [this] { refresh(); });
   connect(&session_, &Session::coverage_counted, this, [this] { refresh(); });
 }
 
@@ -168,6 +132,12 @@ void Stations::refresh_playout() {
   for (const std::string& w : warnings(*playout, session_.stores().options.settings.muted))
     line += "\n" + text(w);
   if (const auto& a = session_.last_audit()) line += "\n" + tr("Audit: ") + text(a->sentence);
+  if (const auto& e = session_.explanation()) {
+    // What the outside took is among the warnings already.
+    const std::size_t from = e->outside > 0;
+    for (std::size_t i = from; i < e->sentences.size() && i < from + 2; ++i)
+      line += "\n" + text(e->sentences[i]);
+  }
   p->set_sentence(line);
   std::vector<StationPanel::Row> rows;
   for (const FrameLog& l : playout->log) {
@@ -204,11 +174,26 @@ void Stations::show_card(int row) {
 
 void Stations::refresh() {
   if (!session_.derived()) return;
+  switch (static_cast<Station>(currentIndex())) {
+    case Station::seat:
+      return;  // its panel looks after itself
+    case Station::timeline:
+      return refresh_timeline();
+    case Station::forecast:
+      return refresh_forecast();
+    case Station::plan:
+      return refresh_plan();
+    case Station::playout:
+      return refresh_playout();
+    case Station::release:
+      return refresh_release();
+  }
+}
+
+void Stations::refresh_timeline() {
   const Derived& d = *session_.derived();
   const Timeline& t = *d.view.timeline;
-  const auto tc = [&](Frames f) { return text(timecode(t.start + f, t.rate)); };
   std::vector<StationPanel::Row> rows;
-
   int offline = 0;
   std::set<std::string> seen;
   for (const auto& s : d.view.played->segments()) {
@@ -249,8 +234,12 @@ void Stations::refresh() {
                          .arg(d.view.played->segments().size())
                          .arg(offline ? tr(", %1 offline").arg(offline) : tr(", nothing offline")));
   panel(Station::timeline)->set_rows(rows);
+}
 
-  rows.clear();
+void Stations::refresh_forecast() {
+  const Derived& d = *session_.derived();
+  const auto tc = [&t = *d.view.timeline](Frames f) { return text(timecode(t.start + f, t.rate)); };
+  std::vector<StationPanel::Row> rows;
   for (const Span& s : d.plan.before.spans) {
     if (s.verdict == Verdict::holds) continue;
     rows.push_back(
@@ -258,8 +247,7 @@ void Stations::refresh() {
           s.verdict == Verdict::unseen
               ? tr("unseen")
               : QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0),
-          number(s.expected_drops, 0),
-          QString("%1 to %2").arg(s.drops_low, 0, 'f', 0).arg(s.drops_high, 0, 'f', 0),
+          tr("%1 (%2–%3)").arg(number(s.expected_drops, 0), number(s.drops_low, 0), number(s.drops_high, 0)),
           number(s.sustained_rate, 1), cause_name(s.cause),
           QString("%1, %2 ms").arg(text(s.blame.label)).arg(s.blame.ms, 0, 'f', 0)},
          s.in,
@@ -285,15 +273,19 @@ void Stations::refresh() {
     ++at;
   }
   show_card(worst);
+}
 
-  rows.clear();
+void Stations::refresh_plan() {
+  const Derived& d = *session_.derived();
+  const Timeline& t = *d.view.timeline;
+  std::vector<StationPanel::Row> rows;
   for (const Remedy& r : d.plan.remedies)
     rows.push_back({{text(r.segment_name),
                      tr("%1 s").arg(static_cast<double>(r.range.length()) / t.rate.fps(), 0, 'f', 1),
                      text(duration_text(r.render_seconds)), text(bytes_text(r.bytes)),
                      text(r.reason.substr(0, r.reason.find_first_of(",.")))},
                     r.range.in,
-                    tr("At %1. %2").arg(tc(r.range.in), text(r.reason))});
+                    tr("At %1. %2").arg(text(timecode(t.start + r.range.in, t.rate)), text(r.reason))});
   panel(Station::plan)
       ->set_sentence(
           rows.empty() ? text(d.plan.sentence)
@@ -303,10 +295,12 @@ void Stations::refresh() {
                              .arg(text(duration_text(d.plan.render_seconds)), text(bytes_text(d.plan.bytes)))
                              .arg(d.plan.after.expected_drops, 0, 'f', 0));
   panel(Station::plan)->set_rows(rows);
+}
 
-  refresh_playout();
-
-  rows.clear();
+void Stations::refresh_release() {
+  const Derived& d = *session_.derived();
+  const auto tc = [&t = *d.view.timeline](Frames f) { return text(timecode(t.start + f, t.rate)); };
+  std::vector<StationPanel::Row> rows;
   for (const GateItem& i : d.gate.items)
     rows.push_back({{tc(i.at), i.stops ? tr("yes") : tr("no"), text(i.what), text(i.remedy)}, i.at, {}});
   panel(Station::release)->set_sentence(text(d.gate.sentence()));

@@ -2,10 +2,10 @@
 #pragma once
 #include <QLabel>
 #include <QStackedWidget>
-#include <QTableWidget>
 #include <QVBoxLayout>
 
 #include "app/effects_panel.h"
+#include "app/row_table.h"
 #include "app/seat_panel.h"
 
 namespace gc {
@@ -15,17 +15,13 @@ class StationPanel : public QWidget {
   Q_OBJECT
  public:
   /// `wide` are the columns that take the room that is left.
-  StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide, QWidget* parent);
+  StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide, bool wrap,
+               QWidget* parent);
   void set_sentence(const QString& text) { sentence_->setText(text); }
   QString sentence() const { return sentence_->text(); }
-  /// Each row's cells, the frame it leads to (−1: none), and a hint.
-  struct Row {
-    QStringList cells;
-    qint64 frame = -1;
-    QString hint;
-  };
-  void set_rows(const std::vector<Row>& rows);
-  QTableWidget* table() const { return table_; }
+  using Row = RowTable::Row;
+  void set_rows(std::vector<Row> rows) { table_->set_rows(std::move(rows)); }
+  RowTable* table() const { return table_; }
   QVBoxLayout* box() const { return box_; }
 
  signals:
@@ -34,8 +30,7 @@ class StationPanel : public QWidget {
  private:
   QVBoxLayout* box_;
   QLabel* sentence_;
-  QTableWidget* table_;
-  QList<int> wide_;
+  RowTable* table_;
 };
 
 enum class Station { seat, timeline, forecast, plan, playout, release };
@@ -57,8 +52,13 @@ class Stations : public QStackedWidget {
   void frame_chosen(qint64 frame);
 
  private:
+  /// Only what is seen is filled; another station is when it is turned to.
   void refresh();
+  void refresh_timeline();
+  void refresh_forecast();
+  void refresh_plan();
   void refresh_playout();
+  void refresh_release();
   void show_card(int row);
   Session& session_;
   StationPanel* panels_[kStations] = {};

@@ -20,6 +20,21 @@ bool matches(FrameRange a, FrameRange b) { return 2 * overlap(a, b) >= std::min(
 
 }  // namespace
 
+std::vector<FrameRange> spans_called(const Forecast& f) {
+  std::vector<FrameRange> spans;
+  for (const Span& s : f.spans)
+    if ((s.verdict == Verdict::spills || s.verdict == Verdict::wavers) && s.drop_probability >= 0.5)
+      spans.push_back({s.in, s.out});
+  return spans;
+}
+
+std::vector<FrameRange> spans_observed(const Playout& p, bool outside) {
+  std::vector<float> missed = p.missed();
+  for (const FrameLog& l : p.log)
+    if (l.cause == Cause::outside && !outside) missed[static_cast<std::size_t>(l.frame - p.range.in)] = 0;
+  return missed_runs(missed, p.range.in, p.rate);
+}
+
 int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those) {
   return static_cast<int>(std::count_if(these.begin(), these.end(), [&](FrameRange a) {
     return std::any_of(in_those.begin(), in_those.end(), [&](FrameRange b) { return matches(a, b); });
@@ -44,12 +59,7 @@ Audit audit(const Forecast& f, const Playout& p) {
   Audit a;
   a.drops_forecast = f.expected_drops, a.drops_low = f.drops_low, a.drops_high = f.drops_high;
   a.drops_observed = p.dropped, a.drops_outside = p.dropped_outside;
-  for (const Span& s : f.spans)
-    if (s.verdict != Verdict::holds && s.drop_probability >= 0.5) a.spans_forecast.push_back({s.in, s.out});
-  std::vector<float> missed = p.missed();
-  for (const FrameLog& l : p.log)
-    if (l.cause == Cause::outside) missed[static_cast<std::size_t>(l.frame - p.range.in)] = 0;
-  a.spans_observed = missed_runs(missed, p.range.in, p.rate);
+  a.spans_forecast = spans_called(f), a.spans_observed = spans_observed(p, false);
   a.matched_forecast = spans_found(a.spans_forecast, a.spans_observed);
   a.matched_observed = spans_found(a.spans_observed, a.spans_forecast);
   if (!a.spans_forecast.empty())

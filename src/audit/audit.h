@@ -19,6 +19,10 @@ struct Audit {
 /// an observed span is found in the same way.
 Audit audit(const Forecast& forecast, const Playout& playout);
 
+/// Spans that were called to drop: likelier than not.
+std::vector<FrameRange> spans_called(const Forecast& forecast);
+/// Runs of dropped frames; with `outside` also of those that the outside took.
+std::vector<FrameRange> spans_observed(const Playout& playout, bool outside);
 /// How many of `these` have half of themselves, or of one of `those`, in common with it.
 int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those);
 

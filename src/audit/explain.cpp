@@ -26,16 +26,22 @@ Sums measured_in(const Playout& p, const IntervalCost& c) {
   return s;
 }
 
+std::string name_of(const Program& program, const std::string& segment) {
+  for (const auto& s : program.segments())
+    if (s->segment->id == segment) return s->segment->name;
+  return segment;
+}
+
 }  // namespace
 
 std::vector<FrameRange> segment_ranges(const Program& program) {
   std::vector<FrameRange> parts;
-  std::string before;
+  const CompiledSegment* before = nullptr;
   for (const CompiledInterval& i : program.intervals()) {
-    const std::string id = i.layers.empty() ? "" : i.layers.front().from->segment->id;
-    if (!parts.empty() && id == before) parts.back().out = i.out;
+    const CompiledSegment* main = main_segment(program, i.in);
+    if (!parts.empty() && main == before) parts.back().out = i.out;
     else parts.push_back({i.in, i.out});
-    before = id;
+    before = main;
   }
   return parts;
 }
@@ -63,7 +69,7 @@ Explanation explain(const Forecast& f, const Playout& p, const Program& program)
       const double took = it == s.by_owner.end() ? 0 : it->second / s.frames;
       if (std::abs(took - told) > most) {
         most = std::abs(took - told);
-        worst = {stage.segment, stage.label, told, took};
+        worst = {name_of(program, stage.segment), stage.label, told, took};
       }
     }
     e.costs.push_back(worst);
@@ -74,12 +80,23 @@ Explanation explain(const Forecast& f, const Playout& p, const Program& program)
   for (const CostDifference& d : e.costs)
     e.sentences.push_back(fmt::format("{}: {} was forecast at {:.1f} ms a frame and took {:.1f}.", d.segment,
                                       d.label, d.forecast_ms, d.measured_ms));
-  if (!e.model_agrees())
+  if (!e.model.agrees())
     e.sentences.push_back(
         fmt::format("With the times that frames really took, the model drops {} frames and {} were dropped: "
                     "that is the model's own error.",
                     e.model.modelled, e.model.observed));
   return e;
+}
+
+Result<fs::path> keep_replay(const Playout& p, const Program& program, const fs::path& folder) {
+  std::error_code ignored;
+  fs::create_directories(folder, ignored);  // where it fails, writing says so
+  for (int i = 1;; ++i) {
+    const fs::path file = folder / fmt::format("{}-{}.json", program.timeline()->name, i);
+    if (fs::exists(file, ignored)) continue;
+    if (auto r = save_record(record_of(p, program), file); !r) return std::unexpected(r.error());
+    return file;
+  }
 }
 
 Json to_json(const Explanation& e) {
@@ -92,7 +109,7 @@ Json to_json(const Explanation& e) {
   return {{"costs", costs},
           {"drops_outside", e.outside},
           {"model",
-           {{"observed", e.model.observed}, {"modelled", e.model.modelled}, {"agrees", e.model_agrees()}}},
+           {{"observed", e.model.observed}, {"modelled", e.model.modelled}, {"agrees", e.model.agrees()}}},
           {"sentences", e.sentences}};
 }
 

@@ -17,10 +17,12 @@ struct Explanation {
   Frames outside = 0;                 ///< drops that the outside took
   Replay model;                       ///< the model alone, with the measured times
   std::vector<std::string> sentences;
-  bool model_agrees() const { return model.agreeing() == static_cast<int>(model.parts.size()); }
 };
 Explanation explain(const Forecast& forecast, const Playout& playout, const Program& program);
 Json to_json(const Explanation& e);
+
+/// Leaves a record of a playout that the model alone had wrong, for `gclk replay`, in `folder`; its path.
+Result<fs::path> keep_replay(const Playout& playout, const Program& program, const fs::path& folder);
 
 /// A forecast and a playout of the same range.
 struct AuditRun {

@@ -6,6 +6,8 @@
 #include <cmath>
 #include <set>
 
+#include "base/log.h"
+
 namespace gc {
 namespace {
 
@@ -13,22 +15,6 @@ double median(std::vector<double> v) {
   if (v.empty()) return 0;
   std::sort(v.begin(), v.end());
   return v.size() % 2 ? v[v.size() / 2] : (v[v.size() / 2 - 1] + v[v.size() / 2]) / 2;
-}
-
-std::vector<FrameRange> called(const Forecast& f) {
-  std::vector<FrameRange> spans;
-  for (const Span& s : f.spans)
-    if ((s.verdict == Verdict::spills || s.verdict == Verdict::wavers) && s.drop_probability >= 0.5)
-      spans.push_back({s.in, s.out});
-  return spans;
-}
-
-std::vector<FrameRange> observed(const Playout& p, bool with_outside) {
-  std::vector<float> missed = p.missed();
-  if (!with_outside)
-    for (const FrameLog& l : p.log)
-      if (l.cause == Cause::outside) missed[static_cast<std::size_t>(l.frame - p.range.in)] = 0;
-  return missed_runs(missed, p.range.in, p.rate);
 }
 
 /// What is believed without measuring: some effects are heavy and will drop frames.
@@ -66,8 +52,6 @@ std::vector<FrameRange> by_processor_sum(const Forecast& f, int workers) {
   return joined(spans);
 }
 
-bool agrees(const Replay& r) { return r.agreeing() == static_cast<int>(r.parts.size()); }
-
 bool was_disturbed(const Playout& p) {
   return p.around.disturbed() ||
          static_cast<double>(p.dropped_outside) > 0.02 * static_cast<double>(p.frames);
@@ -83,8 +67,8 @@ Cause cause_in(const Playout& p, FrameRange r) {
 }
 
 void hold_against(TimelineScore& score, const Forecast& f, const Playout& p, const Replay& r) {
-  score.all.add(called(f), observed(p, false));
-  if (!was_disturbed(p)) score.quiet.add(called(f), observed(p, false));
+  score.all.add(spans_called(f), spans_observed(p, false));
+  if (!was_disturbed(p)) score.quiet.add(spans_called(f), spans_observed(p, false));
   score.parts += static_cast<int>(r.parts.size()), score.parts_modelled += r.agreeing();
   for (const Replay::Part& part : r.parts)
     score.model_worst =
@@ -100,6 +84,46 @@ void hold_against(TimelineScore& score, const Forecast& f, const Playout& p, con
     if (const Cause cause = cause_in(p, {s.in, s.out}); cause != Cause::none && cause != Cause::outside)
       ++score.causes, score.causes_right += cause == s.cause;
   }
+}
+
+/// What was said of each span and segment, beside what each playout did there.
+void tell_apart(TimelineScore& score, const Forecast& f, const std::vector<Playout>& playouts,
+                const Program& program) {
+  const auto entry = [&](Span s) {
+    SpanScore e;
+    e.said = std::move(s);
+    for (const Playout& p : playouts) {
+      e.drops.push_back(drops_in(p, {e.said.in, e.said.out}));
+      e.causes.push_back(cause_in(p, {e.said.in, e.said.out}));
+    }
+    return e;
+  };
+  for (const Span& s : f.spans) score.spans.push_back(entry(s));
+  for (const FrameRange& part : segment_ranges(program)) {
+    score.segments_said.push_back(entry(f.over(part)));
+    for (const IntervalCost& c : f.intervals)
+      if (c.in < part.out && c.out > part.in)
+        score.segments_said.back().load = std::max(score.segments_said.back().load, c.load);
+  }
+}
+
+Json to_json(const SpanScore& s) {
+  Json causes = Json::array();
+  for (const Cause c : s.causes) causes.push_back(cause_name(c));
+  return {{"in", s.said.in},
+          {"out", s.said.out},
+          {"verdict", verdict_name(s.said.verdict)},
+          {"probability", s.said.drop_probability},
+          {"drops_forecast", s.said.expected_drops},
+          {"cause", cause_name(s.said.cause)},
+          {"load", s.load},
+          {"drops_observed", s.drops},
+          {"causes_observed", causes}};
+}
+Json to_json(const std::vector<SpanScore>& all) {
+  Json j = Json::array();
+  for (const SpanScore& s : all) j.push_back(to_json(s));
+  return j;
 }
 
 void probabilities(TimelineScore& score, const Forecast& f, const std::vector<Playout>& playouts,
@@ -145,6 +169,8 @@ Json to_json(const TimelineScore& t) {
           {"model_only_worst_frames", t.model_worst},
           {"brier", brier(t.probability, t.outcome)},
           {"brier_limit", t.brier_limit},
+          {"spans_said", to_json(t.spans)},
+          {"segments_said", to_json(t.segments_said)},
           {"disagreements", t.disagreements}};
 }
 
@@ -190,21 +216,22 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
     t.drops_observed.push_back(p.dropped), t.drops_outside.push_back(p.dropped_outside);
     t.disturbed.push_back(was_disturbed(p));
     quiet += !was_disturbed(p);
-    const PlayRecord record = record_of(p, *program);
-    const Replay model = replay(record);
+    const Replay model = replay(record_of(p, *program));
     hold_against(t, f, p, model);
-    t.heavy_effects.add(by_heavy_effects(*program), observed(p, true));
-    t.processor_sum.add(by_processor_sum(f, options.forecast.workers), observed(p, true));
+    t.heavy_effects.add(by_heavy_effects(*program), spans_observed(p, true));
+    t.processor_sum.add(by_processor_sum(f, options.forecast.workers), spans_observed(p, true));
     note_disturbance(p, notebook);
     // Where the model alone was wrong, a file is left that shows it.
-    if (!options.replays.empty() && !agrees(model))
-      (void)save_record(record, options.replays / fmt::format("{}-{}.json", program->timeline()->name, i + 1));
+    if (!options.replays.empty() && !model.agrees())
+      if (auto kept = keep_replay(p, *program, options.replays); !kept)
+        spdlog::warn("{}", kept.error().text());
     playouts.push_back(std::move(p));
   }
   for (std::size_t a = 0; a < playouts.size(); ++a)
     for (std::size_t b = 0; b < playouts.size(); ++b)
-      if (a != b) t.between.add(observed(playouts[a], false), observed(playouts[b], false));
+      if (a != b) t.between.add(spans_observed(playouts[a], false), spans_observed(playouts[b], false));
   probabilities(t, f, playouts, *program);
+  tell_apart(t, f, playouts, *program);
   if (!playouts.empty()) t.disagreements = audit(f, playouts.back()).disagreements;
   return t;
 }
@@ -253,8 +280,6 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
                     const fs::path& folder, const std::function<bool(const std::string&)>& progress,
                     const std::atomic<bool>& stop) {
   Score s;
-  std::error_code ignored;
-  if (!options.replays.empty()) fs::create_directories(options.replays, ignored);
   for (int i = 0; i < options.timelines && !stop; ++i) {
     RandomOptions random = options.random;
     random.seed = options.seed + static_cast<std::uint64_t>(i), random.workers = options.forecast.workers;

@@ -26,6 +26,14 @@ struct SpanMatch {
   double f1() const;
 };
 
+/// What was said of some frames, and what each playout did.
+struct SpanScore {
+  Span said;
+  double load = 0;  ///< of segments: the greatest
+  std::vector<int> drops;
+  std::vector<Cause> causes;
+};
+
 struct TimelineScore {
   std::uint64_t seed = 0;
   Frames frames = 0;
@@ -42,6 +50,7 @@ struct TimelineScore {
   std::vector<int> outcome;
   double brier_limit = 0;  ///< mean over segments of what repeated playouts leave open
   std::vector<std::string> disagreements;
+  std::vector<SpanScore> spans, segments_said;
 };
 
 struct Score {

@@ -104,13 +104,9 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
       print(audited);
       for (const std::string& s : e.sentences) fmt::print("  {}\n", s);
     }
-    if (!e.model_agrees()) {
-      const fs::path file = data_folder() / "replays" / fmt::format("{}.json", now_utc());
-      std::error_code ignored;
-      fs::create_directories(file.parent_path(), ignored);
-      if (save_record(record_of(p, *o->view.played), file) && !c.json)
-        fmt::print("  The model alone was wrong: gclk replay {} shows it.\n", file.string());
-    }
+    if (!e.model.agrees())
+      if (const auto file = keep_replay(p, *o->view.played, data_folder() / "replays"); file && !c.json)
+        fmt::print("  The model alone was wrong: gclk replay {} shows it.\n", file->string());
     all.push_back({f, std::move(p)});
   }
   const Reliability r = reliability(all, *o->view.played);
@@ -134,7 +130,6 @@ int cmd_replay(const Common& c, const PlayArguments& a) {
   auto record = load_record(a.script);
   if (!record) return fail(record.error(), c.json);
   const Replay r = replay(*record);
-  const bool agrees = r.agreeing() == static_cast<int>(r.parts.size());
   if (c.json) {
     Json parts = Json::array();
     for (const Replay::Part& p : r.parts)
@@ -143,7 +138,7 @@ int cmd_replay(const Common& c, const PlayArguments& a) {
                        {"observed", p.observed},
                        {"modelled", p.modelled},
                        {"agrees", p.agrees()}});
-    put({{"observed", r.observed}, {"modelled", r.modelled}, {"agrees", agrees}, {"segments", parts}});
+    put({{"observed", r.observed}, {"modelled", r.modelled}, {"agrees", r.agrees()}, {"segments", parts}});
   } else {
     Table t({"Segment", "Frames", "Dropped", "By the model", ""});
     for (const Replay::Part& p : r.parts)
@@ -152,7 +147,7 @@ int cmd_replay(const Common& c, const PlayArguments& a) {
     fmt::print("{}With the measured times the model drops {} frames; {} were dropped.\n", t.text(),
                r.modelled, r.observed);
   }
-  return agrees ? 0 : 1;
+  return r.agrees() ? 0 : 1;
 }
 
 /// Loads are chosen by the seat's laws: without any they would not be spread as they should.

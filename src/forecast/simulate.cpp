@@ -26,7 +26,7 @@ std::size_t below(std::uint64_t draw, std::size_t n) {
 
 /// A worker and what its latest frame took.
 struct Lane {
-  double free_at = 0;
+  double free_at = 0, done = 0;
   Occupancy spent;
   bool has = false;  ///< a frame whose end the rule has not been told
 };
@@ -53,11 +53,27 @@ inline int earliest(const Lane* lanes, int workers) {
   return w;
 }
 
-inline void decide(State& s, Lane* lanes, int workers) {
+inline void tell(Pacer& pacer, Lane& lane) {
+  if (lane.has) pacer.finished(lane.spent);
+  lane.has = false;
+}
+
+template <class Costs>
+void decide(State& s, Lane* lanes, int workers) {
   s.worker = earliest(lanes, workers);
   Lane& lane = lanes[s.worker];
-  if (lane.has) s.pacer.finished(lane.spent);
-  lane.has = false;
+  if constexpr (Costs::kHandsOver) {
+    // Another worker can be done, and not yet at its next frame.
+    for (;;) {
+      Lane* first = nullptr;
+      for (Lane* l = lanes; l < lanes + workers; ++l)
+        if (l->has && l->done <= lane.free_at && (!first || l->done < first->done)) first = l;
+      if (!first) break;
+      tell(s.pacer, *first);
+    }
+  } else {
+    tell(s.pacer, lane);
+  }
   s.next = s.pacer.next(lane.free_at);
 }
 
@@ -73,10 +89,10 @@ State begin(const Pace& pace, Lane* lanes, Frames count, Costs& costs) {
     s.last = n;
     lane.free_at = s.fetch_free + costs.process(n);
   }
-  for (int w = 0; w < pace.workers; ++w) lanes[w] = {};
+  for (int w = 0; w < pace.workers; ++w) lanes[w] = {}, lanes[w].free_at = costs.begins(w);
   s.fetch_free = 0, s.expected = first;
   s.pacer.skip_to(first);
-  decide(s, lanes, pace.workers);
+  decide<Costs>(s, lanes, pace.workers);
   return s;
 }
 
@@ -87,27 +103,44 @@ void advance(const Pace& pace, State& s, Lane* lanes, Frames out, Costs& costs, 
     const Frames n = s.next.frame;
     for (; s.expected < n; ++s.expected) drop(s.expected, 0.0f);
     s.expected = n + 1;
-    const double began = std::max(s.next.at_ms, s.fetch_free);
+    const double started = s.next.at_ms + costs.starting(n);
+    const double began = std::max(started, s.fetch_free) + costs.turn(n);
     const Fetch fetch = costs.fetch(s.last, n);
     const double fetched = began + fetch.steady + fetch.catch_up;
     s.fetch_free = fetched, s.last = n;
     const double process = costs.process(n);
     const double done = fetched + process;
-    lanes[s.worker] = {done, {began - s.next.at_ms, fetch.steady, process, fetch.decodes_between}, true};
-    const double late = done - static_cast<double>(n) * pace.period_ms;
+    lanes[s.worker] = {
+        done + costs.handing(n), done, {began - started, fetch.steady, process, fetch.decodes_between}, true};
+    const double late = costs.late(n, done - static_cast<double>(n) * pace.period_ms);
     if (late > 0) drop(n, static_cast<float>(late));
-    decide(s, lanes, pace.workers);
+    decide<Costs>(s, lanes, pace.workers);
   }
   for (; s.expected < out; ++s.expected) drop(s.expected, 0.0f);
 }
 
 struct GivenCosts {
+  static constexpr bool kHandsOver = true;
   const std::vector<FrameCost>& all;
+  const std::vector<double>& first;
+  double period_ms;
+
+  const FrameCost& of(Frames n) const { return all[static_cast<std::size_t>(n)]; }
   Fetch fetch(Frames last, Frames n) const {
-    const FrameCost& c = all[static_cast<std::size_t>(n)];
-    return {c.fetch, catch_up_of(all, last, n) + c.stall, c.decodes_between};
+    return {of(n).fetch, catch_up_of(all, last, n) + of(n).stall, of(n).decodes_between};
   }
-  double process(Frames n) const { return all[static_cast<std::size_t>(n)].process; }
+  double process(Frames n) const { return of(n).process; }
+  double begins(int worker) const {
+    return static_cast<std::size_t>(worker) < first.size() ? first[static_cast<std::size_t>(worker)] : 0;
+  }
+  double starting(Frames n) const { return of(n).starting; }
+  double turn(Frames n) const { return of(n).turn; }
+  double handing(Frames n) const { return of(n).handing; }
+  /// A display's thread that comes a whole period late shows nothing, whatever lay ready.
+  double late(Frames n, double late_ms) const {
+    const double late = late_ms + of(n).arriving - of(n).looked;
+    return of(n).looked >= period_ms ? std::max(late, kMet) : late;
+  }
 };
 
 /// Factors exp(mood · z) at evenly spread quantiles of the normal distribution, to draw from.
@@ -125,6 +158,7 @@ std::vector<float> moods_of(const Model& model) {
 /// Costs of one trial, drawn as they are asked for.
 class DrawnCosts {
  public:
+  static constexpr bool kHandsOver = false;
   DrawnCosts(const Model& model, const std::vector<float>& moods, std::uint64_t seed, int trial)
       : model_(model),
         moods_(moods),
@@ -166,6 +200,12 @@ class DrawnCosts {
     return f;
   }
   double process(Frames) const { return sample_.process_ms * scale_ + outside_ms_; }
+  // The samples were taken in the running pipeline: what lies between stages is in them.
+  double begins(int) const { return 0; }
+  double starting(Frames) const { return 0; }
+  double turn(Frames) const { return 0; }
+  double handing(Frames) const { return 0; }
+  double late(Frames, double late_ms) const { return late_ms; }
 
  private:
   void enter(std::size_t at) {
@@ -220,11 +260,12 @@ double catch_up_of(const std::vector<FrameCost>& costs, Frames last, Frames n) {
   return ms;
 }
 
-std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& costs) {
+std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& costs,
+                                const std::vector<double>& begins) {
   std::vector<Outcome> outcome(costs.size());
   const auto count = static_cast<Frames>(costs.size());
   std::vector<Lane> lanes(static_cast<std::size_t>(std::max(1, pace.workers)));
-  GivenCosts given{costs};
+  GivenCosts given{costs, begins, pace.period_ms};
   State s = begin(pace, lanes.data(), count, given);
   advance(pace, s, lanes.data(), count, given, [&](Frames n, float late) {
     outcome[static_cast<std::size_t>(n)] = {true, late};
@@ -240,8 +281,6 @@ struct Trials::Block {
   std::vector<std::uint32_t> drops;  ///< of the first trial, in order, of the second ...
   std::vector<std::uint32_t> ends;   ///< for each trial, where its drops end
 
-  Block(const Block&) = default;
-  Block() = default;
   auto first(std::size_t trial) const {
     return drops.begin() + static_cast<std::ptrdiff_t>(trial == 0 ? 0 : ends[trial - 1]);
   }

@@ -47,6 +47,13 @@ struct FrameCost {
   Frames after = -1;
   bool decodes_between = false;
   double stall = 0;  ///< holds fetching up besides, whatever came before
+
+  // What a real machine adds between its stages, as a playout's log has it.
+  double starting = 0;  ///< from when it might start until it did
+  double turn = 0;      ///< until it took its turn to fetch
+  double arriving = 0;  ///< from when it was done until it lay ready for the display
+  double handing = 0;   ///< from when it was done until its worker took on the next
+  double looked = 0;    ///< how long after its time the display's thread looked for it
 };
 
 /// The catching up of frame n when `last` was fetched before it: as measured, or the frames between.
@@ -59,8 +66,10 @@ struct Outcome {
 };
 
 /// Plays given costs once. Deterministic. Occupies workers and the fetching turn exactly as the pipeline does
-/// and asks the same pacing rule.
-std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& costs);
+/// and asks the same pacing rule. `begins`: when each worker takes on its first frame after the clock
+/// started, ms; those that are missing do at once.
+std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& costs,
+                                const std::vector<double>& begins = {});
 
 /// What many trials say. Kept in blocks of frames with the pipeline's state at the start of each, so that a
 /// simulation of a changed timeline can begin where the change is and end where its state meets the old one.

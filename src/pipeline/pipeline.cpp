@@ -136,6 +136,7 @@ bool Pipeline::make_one(int worker) {
     const std::uint64_t ticket = tickets_++;
     result.decided_ms = clock_.now();
     // The decision is made and kept; only its execution may have to wait for room ahead of the clock.
+    result.at_ms = std::max(start->at_ms, result.decided_ms);
     if (start->at_ms > result.decided_ms) clock_.wait(lock, changed_, start->at_ms, [&] { return stop_; });
     result.started_ms = clock_.now();
     clock_.wait(lock, changed_, kForever, [&] { return stop_ || fetching_ == ticket; });

@@ -19,8 +19,8 @@ struct FrameResult {
   Image image;          ///< when asked for
   ScreenImage screen;   ///< when asked for
   int worker = 0;
-  double decided_ms =
-      0;  ///< when a worker took it on; until started_ms it waited for room ahead of the clock
+  double decided_ms = 0;  ///< when a worker took it on
+  double at_ms = 0;       ///< from when on there was room for it ahead of the clock
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
   double steady_fetch_ms = 0;    ///< of the fetch, what is not catching up after a seek or a skip
   bool decodes_between = false;  ///< frames before it that were skipped had to be decoded all the same

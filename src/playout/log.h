@@ -36,7 +36,10 @@ struct FrameLog {
   bool decodes_between = false;
   std::int16_t worker = -1;
   double due_ms = 0;
-  double decided_ms = 0;  ///< taken on by a worker; until started_ms it waited for room ahead of the clock
+  double looked_ms = 0;   ///< when the display's thread looked for it
+  double decided_ms = 0;  ///< taken on by a worker
+  double at_ms = 0;       ///< from when on there was room for it ahead of the clock
+  double arrived_ms = 0;  ///< when it lay ready for the display
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
   double steady_fetch_ms = 0;  ///< of its fetch, what is not catching up after a seek or a skip
   double late_ms = 0;          ///< how long after it was due it was done

@@ -16,10 +16,15 @@ class Inbox {
  public:
   Inbox(Clock& clock, const std::atomic<bool>& stop) : clock_(clock), stop_(stop) {}
 
+  /// A finished frame and when it came.
+  struct Arrival {
+    FrameResult frame;
+    double at_ms = 0;
+  };
   void put(FrameResult&& r) {
     const std::lock_guard lock(mutex_);
     const Frames position = r.position;
-    frames_.emplace(position, std::move(r));
+    frames_.emplace(position, Arrival{std::move(r), clock_.now()});
     ++received_;
     changed_.notify_all();
   }
@@ -38,9 +43,9 @@ class Inbox {
     clock_.wait(lock, changed_, at_ms, [&] { return stop_.load(); });
   }
   /// Everything up to and including `position` that is done by now, oldest first.
-  std::vector<FrameResult> take_until(Frames position) {
+  std::vector<Arrival> take_until(Frames position) {
     const std::lock_guard lock(mutex_);
-    std::vector<FrameResult> out;
+    std::vector<Arrival> out;
     while (!frames_.empty() && frames_.begin()->first <= position) {
       out.push_back(std::move(frames_.begin()->second));
       frames_.erase(frames_.begin());
@@ -53,7 +58,7 @@ class Inbox {
   const std::atomic<bool>& stop_;
   std::mutex mutex_;
   std::condition_variable changed_;
-  std::map<Frames, FrameResult> frames_;
+  std::map<Frames, Arrival> frames_;
   Frames received_ = 0;
 };
 
@@ -167,10 +172,12 @@ class Run {
     now.frame = frames_[static_cast<std::size_t>(i)], now.due_ms = tick - zero_;
     ++p_.frames;
     // This thread itself may come too late: a display that blocked, a machine that slept.
-    const bool overslept = clocked() && clock_.now() >= tick + period_;
-    std::vector<FrameResult> done = inbox_.take_until(i);
+    const double looked = clock_.now();
+    now.looked_ms = looked - zero_;
+    const bool overslept = clocked() && looked >= tick + period_;
+    std::vector<Inbox::Arrival> done = inbox_.take_until(i);
     bool on_time = false;
-    for (FrameResult& r : done) on_time = note(r, i) || on_time;
+    for (const Inbox::Arrival& r : done) on_time = note(r, i) || on_time;
     if (overslept || !on_time) {
       now.dropped = true, ++p_.dropped;
       // Other causes are told at the end, when it is known what became of the frames in work.
@@ -179,9 +186,9 @@ class Run {
     if (!overslept) display_blocked_ = false;
     // A frame that comes late is still better than a frozen picture; it stays counted as dropped.
     bool fresh = false;
-    if (!overslept && !done.empty() && done.back().position > newest_) {
-      newest_ = done.back().position;
-      fresh = present(done.back(), tick);
+    if (!overslept && !done.empty() && done.back().frame.position > newest_) {
+      newest_ = done.back().frame.position;
+      fresh = present(done.back().frame, tick);
       if (!fresh && !now.dropped) now.dropped = true, now.cause = Cause::display, ++p_.dropped;
     }
     now.presented = !now.dropped;
@@ -190,10 +197,11 @@ class Run {
   }
 
   /// Puts what is known of a finished frame into the log. True when it is the one that is due now.
-  bool note(const FrameResult& r, Frames due) {
+  bool note(const Inbox::Arrival& arrival, Frames due) {
+    const FrameResult& r = arrival.frame;
     FrameLog& of = log(r.position);
-    of.made = true, of.spent = spent_on(r);
-    of.decided_ms = r.decided_ms - zero_, of.started_ms = r.started_ms - zero_;
+    of.made = true, of.spent = spent_on(r), of.arrived_ms = arrival.at_ms - zero_;
+    of.decided_ms = r.decided_ms - zero_, of.at_ms = r.at_ms - zero_, of.started_ms = r.started_ms - zero_;
     of.fetch_began_ms = r.fetch_began_ms - zero_, of.fetched_ms = r.fetched_ms - zero_;
     of.done_ms = r.done_ms - zero_, of.steady_fetch_ms = r.steady_fetch_ms;
     of.worker = static_cast<std::int16_t>(r.worker), of.decodes_between = r.decodes_between;

@@ -8,6 +8,17 @@
 namespace gc {
 namespace {
 
+/// What a real machine adds between a frame's stages, by its name in a record.
+struct MachineGap {
+  const char* name;
+  double FrameCost::*value;
+};
+constexpr MachineGap kMachineGaps[] = {{"starting_ms", &FrameCost::starting},
+                         {"turn_ms", &FrameCost::turn},
+                         {"arriving_ms", &FrameCost::arriving},
+                         {"handing_ms", &FrameCost::handing},
+                         {"looked_ms", &FrameCost::looked}};
+
 constexpr const char* kOn[] = {"read", "decode", "process", "display"};
 
 std::unexpected<Error> bad(const std::string& where, const std::string& what) {
@@ -92,6 +103,20 @@ void each_run(const std::vector<std::string>& segments, std::size_t count, F&& f
   }
 }
 
+/// From when the worker of the frame at `position` was done until it took on its next one; for its first one
+/// after the clock started, when that was.
+void hand_over(PlayRecord& r, const Playout& p, std::size_t position) {
+  const FrameLog& f = p.log[position];
+  // Frames are taken on in order, so the worker's last one is among the few before.
+  for (std::size_t k = position; k-- > static_cast<std::size_t>(p.horizon);) {
+    const FrameLog& before = p.log[k];
+    if (!before.made || before.worker != f.worker) continue;
+    r.costs[k].handing = f.decided_ms - before.done_ms;
+    return;
+  }
+  r.begins.push_back(f.decided_ms);
+}
+
 }  // namespace
 
 PlayRecord record_of(const Playout& p, const Program& program) {
@@ -104,13 +129,21 @@ PlayRecord record_of(const Playout& p, const Program& program) {
     const FrameLog& f = p.log[i];
     r.dropped[i] = f.dropped;
     interval[i] = program.interval_at(f.frame);
-    if (interval[i] >= 0) {
-      const auto& layers = program.intervals()[static_cast<std::size_t>(interval[i])].layers;
-      if (!layers.empty()) r.segments[i] = layers.back().from->segment->id;
-    }
+    if (const CompiledSegment* s = main_segment(program, f.frame)) r.segments[i] = s->segment->id;
+    r.costs[i].looked = f.looked_ms - f.due_ms;
     if (!f.made) continue;
-    r.costs[i] = {f.steady_fetch_ms, std::max(0.0, f.fetched_ms - f.fetch_began_ms - f.steady_fetch_ms),
-                  f.process_ms(), f.after, f.decodes_between};
+    FrameCost& c = r.costs[i];
+    c.fetch = f.steady_fetch_ms,
+    c.catch_up = std::max(0.0, f.fetched_ms - f.fetch_began_ms - f.steady_fetch_ms);
+    c.process = f.process_ms(), c.after = f.after, c.decodes_between = f.decodes_between;
+    // Before the clock started nothing was in a hurry.
+    if (static_cast<Frames>(i) < p.horizon) continue;
+    const double turn_free =
+        f.after >= p.horizon ? p.log[static_cast<std::size_t>(f.after)].fetched_ms : f.started_ms;
+    c.starting = f.started_ms - f.at_ms;
+    c.turn = f.fetch_began_ms - std::max(f.started_ms, turn_free);
+    c.arriving = f.arrived_ms - f.done_ms;
+    hand_over(r, p, i);
   }
   // What was never started: from the nearest that was, those of the same interval first.
   for (std::size_t i = 0; i < count; ++i) {
@@ -123,8 +156,11 @@ PlayRecord record_of(const Playout& p, const Program& program) {
       if (best != count) break;
     }
     if (best == count) continue;
-    r.costs[i] = r.costs[best];
-    r.costs[i].catch_up = 0, r.costs[i].after = -2;
+    // The machine's gaps between stages were that frame's own.
+    const FrameCost& like = r.costs[best];
+    const double looked = r.costs[i].looked;
+    r.costs[i] = {like.fetch, 0, like.process, -2, like.decodes_between};
+    r.costs[i].looked = looked;
   }
   return r;
 }
@@ -151,7 +187,7 @@ int Replay::agreeing() const {
 
 Replay replay(const PlayRecord& r) {
   const std::vector<Outcome> model =
-      play_costs({r.workers, r.horizon, r.rate.frame_ms()}, costs_with_stalls(r));
+      play_costs({r.workers, r.horizon, r.rate.frame_ms()}, costs_with_stalls(r), r.begins);
   Replay result;
   each_run(r.segments, model.size(), [&](std::size_t from, std::size_t to) {
     Replay::Part part;
@@ -172,6 +208,8 @@ Json to_json(const PlayRecord& r) {
     Json f{{"fetch_ms", c.fetch}, {"process_ms", c.process}};
     if (c.catch_up > 0) f["catch_up_ms"] = c.catch_up;
     if (c.after != -1) f["after"] = c.after;
+    for (const MachineGap& g : kMachineGaps)
+      if (c.*g.value != 0) f[g.name] = c.*g.value;
     if (c.decodes_between) f["decodes_between"] = true;
     if (!r.dropped.empty() && r.dropped[i]) f["dropped"] = true;
     if (!r.segments.empty() && (i == 0 || r.segments[i] != r.segments[i - 1])) f["segment"] = r.segments[i];
@@ -185,6 +223,7 @@ Json to_json(const PlayRecord& r) {
           {"workers", r.workers},
           {"read_ahead", r.horizon},
           {"observed", !r.dropped.empty()},
+          {"begins_ms", r.begins},
           {"frames", frames},
           {"stalls", stalls}};
 }
@@ -204,6 +243,11 @@ Result<PlayRecord> record_from_json(const Json& j, const std::string& where) {
   r.horizon = static_cast<int>(number_or(j, "read_ahead", 12));
   if (r.workers < 1 || r.workers > 64 || r.horizon < 1 || r.horizon > 10000)
     return bad(where, "the number of workers or the read-ahead is impossible");
+  for (const Json& ms : j.value("begins_ms", Json::array())) {
+    if (!ms.is_number() || !(std::abs(ms.get<double>()) < 1e7))
+      return bad(where, "the times at which workers begin are impossible");
+    r.begins.push_back(ms.get<double>());
+  }
   const Json frames = j.value("frames", Json());
   if (!frames.is_array() || frames.empty()) return bad(where, "it has no frames");
   std::string segment;
@@ -217,6 +261,12 @@ Result<PlayRecord> record_from_json(const Json& j, const std::string& where) {
     segment = text_or(f, "segment", segment);
     r.costs.push_back({fetch, catch_up, process, static_cast<Frames>(number_or(f, "after", -1)),
                        flag_or(f, "decodes_between", false)});
+    for (const MachineGap& g : kMachineGaps) {
+      const double ms = number_or(f, g.name, 0);
+      if (!(std::abs(ms) < 1e7))
+        return bad(where, "frame " + std::to_string(r.costs.size() - 1) + " has impossible times");
+      r.costs.back().*g.value = ms;
+    }
     r.segments.push_back(segment);
     if (observed) r.dropped.push_back(flag_or(f, "dropped", false));
   }

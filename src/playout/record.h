@@ -15,12 +15,13 @@ struct Stall {
 };
 
 struct PlayRecord {
-  static constexpr int kVersion = 1;
+  static constexpr int kVersion = 2;
   Rate rate{24, 1};
   int workers = 2, horizon = 12;
   std::vector<FrameCost> costs;       ///< by position in the order of playing
   std::vector<bool> dropped;          ///< as observed; empty in a script
-  std::vector<std::string> segments;  ///< topmost segment's id by position; may be empty
+  std::vector<std::string> segments;  ///< main_segment's id by position; may be empty
+  std::vector<double> begins;         ///< see play_costs
   std::vector<Stall> stalls;
 };
 
@@ -48,6 +49,7 @@ struct Replay {
   Frames observed = 0, modelled = 0;
   std::vector<Part> parts;
   int agreeing() const;
+  bool agrees() const { return agreeing() == static_cast<int>(parts.size()); }
 };
 Replay replay(const PlayRecord& record);
 

@@ -279,4 +279,11 @@ std::vector<StageRef> Program::sealed_stages() const {
   return {sealed_read_, sealed_decode_, sealed_convert_, display_};
 }
 
+const CompiledSegment* main_segment(const Program& program, Frames frame) {
+  const int i = program.interval_at(frame);
+  if (i < 0) return nullptr;
+  const auto& layers = program.intervals()[static_cast<std::size_t>(i)].layers;
+  return layers.empty() ? nullptr : layers.front().from.get();
+}
+
 }  // namespace gc

@@ -245,4 +245,7 @@ Hash128 lane_of(const Hash128& outer, const CompiledSegment& s);
 /// Changes when the same timeline would give other pixels than before, which breaks every seal.
 inline constexpr const char* kRendererVersion = "2";
 
+/// The segment that stands for a frame when one has to: the lowest visible layer's. Null in gaps.
+const CompiledSegment* main_segment(const Program& program, Frames frame);
+
 }  // namespace gc

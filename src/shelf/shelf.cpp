@@ -181,11 +181,4 @@ std::vector<SealState> Shelf::states(const Program& program) const {
   return states;
 }
 
-const CompiledSegment* main_segment(const Program& program, Frames frame) {
-  const int i = program.interval_at(frame);
-  if (i < 0) return nullptr;
-  const auto& layers = program.intervals()[static_cast<std::size_t>(i)].layers;
-  return layers.empty() ? nullptr : layers.front().from.get();
-}
-
 }  // namespace gc

@@ -61,7 +61,4 @@ class Shelf : public SealLookup {
   mutable int names_ = 0;
 };
 
-/// The segment that stands for a frame when seals are spoken of: the lowest visible layer's. Null in gaps.
-const CompiledSegment* main_segment(const Program& program, Frames frame);
-
 }  // namespace gc

@@ -38,14 +38,15 @@ class WatchedApplication : public QApplication {
     const CpuStopwatch watch;
     const bool r = QApplication::notify(o, e);
     --depth_;
-    if (watch.ms() > 100) ++long_steps;
+    if (watch.ms() > 100) long_steps.push_back(watch.ms());
     if (watch.ms() > longest_ms)
       longest_ms = watch.ms(),
       longest_what = QString("%1 in %2 %3").arg(e->type()).arg(o->metaObject()->className(), o->objectName());
     return r;
   }
   double longest_ms = 0;
-  int long_steps = 0;  ///< longer than a tenth of a second
+  std::vector<double> long_steps;  ///< those longer than a tenth of a second
+  double paint_ms = 0;             ///< of the whole window, the dearest of a few times over the run
   QString longest_what;
 
  private:
@@ -100,6 +101,12 @@ class Window : public testing::Test {
     skyline = window->findChild<Skyline*>("skyline");
     skyline->setFocus();
   }
+  void TearDown() override {
+    if (!window) return;
+    const CpuStopwatch watch;
+    window->grab();
+    app->paint_ms = std::max(app->paint_ms, watch.ms());
+  }
   /// Until everything that follows from the present timeline is there and nothing runs.
   bool settled(int ms = 60000) {
     return wait_for(
@@ -135,7 +142,7 @@ class Window : public testing::Test {
 TEST_F(Window, TheWholeJobByMouseAndKeys) {
   // The answer is on the first screen.
   EXPECT_THAT(sentence().toStdString(),
-              testing::AllOf(testing::HasSubstr("will drop"), testing::HasSubstr("Pre-rendering")));
+              testing::AllOf(testing::ContainsRegex("(will|may) drop"), testing::HasSubstr("Pre-rendering")));
   ASSERT_TRUE(button("carry-out")->isVisible());
   const double expected = session->derived()->plan.before.expected_drops;
   EXPECT_GT(expected, 1);
@@ -149,6 +156,7 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   EXPECT_GT(before, 0);
   ASSERT_TRUE(session->last_audit());
   auto* stations = window->findChild<Stations*>();
+  key(Qt::Key_5);
   EXPECT_THAT(stations->panel(Station::playout)->sentence().toStdString(),
               testing::HasSubstr("Audit: Forecast"));
   // The first missed frame is drawn against its deadline, and another one when it is chosen.
@@ -159,6 +167,7 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   missed->setCurrentCell(missed->rowCount() - 1, 0);
   EXPECT_EQ(gantt->shown()->frame, missed->item(missed->rowCount() - 1, 0)->data(Qt::UserRole).toLongLong());
   // The worst span's card says what would help.
+  key(Qt::Key_3);
   auto* card = window->findChild<QLabel*>("span-card");
   ASSERT_TRUE(card);
   EXPECT_TRUE(wait_for([&] { return card->text().contains("bypass", Qt::CaseInsensitive); }, 20000))
@@ -285,12 +294,14 @@ TEST_F(Window, ARemedyIsHeldAgainstTheLivePicture) {
   }
   key(Qt::Key_W);
   ASSERT_TRUE(wait_for([&] { return picture->comparison().frame == 30; }, 20000));
+  // The picture keeps its shape in the middle of the room that it has.
+  const int wide = std::min(picture->width(), picture->height() * 16 / 9);
   QTest::mousePress(picture, Qt::LeftButton, Qt::NoModifier,
-                    QPoint(picture->width() / 4, picture->height() / 2));
-  EXPECT_LT(picture->wipe(), 0.3) << "the wipe follows the mouse";
+                    QPoint((picture->width() - wide) / 2 + wide / 4, picture->height() / 2));
+  EXPECT_NEAR(picture->wipe(), 0.25, 0.02) << "the wipe follows the mouse";
   QTest::mouseRelease(picture, Qt::LeftButton);
   key(Qt::Key_Right, Qt::ControlModifier);
-  EXPECT_GT(picture->wipe(), 0.2);
+  EXPECT_NEAR(picture->wipe(), 0.3, 0.02);
   key(Qt::Key_W);
   EXPECT_EQ(picture->mode(), CompareMode::off);
 }
@@ -347,10 +358,10 @@ TEST_F(Window, ABypassOpensASlipThatTheGateWillNotLetPass) {
                     ledger->table()->visualRect(ledger->table()->model()->index(0, 0)).center());
   EXPECT_EQ(ledger->selected(), id);
   const SegmentPtr s = find_segment(*session->timeline(), id);
+  QTest::mouseClick(button("station-timeline"), Qt::LeftButton);
   auto* toggle = button(("bypass-" + s->stack.front().id).c_str());
   ASSERT_TRUE(toggle);
   EXPECT_EQ(toggle->text(), "On");
-  QTest::mouseClick(button("station-timeline"), Qt::LeftButton);
   QTest::mouseClick(toggle, Qt::LeftButton);
   ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 20000));
   QTest::qWait(50);
@@ -503,14 +514,15 @@ TEST_F(Window, UnsavedChangesAreAskedAboutBeforeClosing) {
 }
 
 /// Runs last: over all of the above the interface thread was hardly ever busy for longer than a tenth of a
-/// second.
+/// second, or on a seat that is held up by others, than it takes to paint the whole window a few times.
 TEST(WindowAtTheEnd, NeverBlocked) {
   EXPECT_GT(app->longest_ms, 0);
-  // A seat that is held up by others stretches a step now and then; work on this thread would do so at every
-  // edit.
-  EXPECT_LE(app->long_steps, 5) << app->longest_what.toStdString();
-  std::printf("longest step of the interface thread: %.1f ms, event %s\n", app->longest_ms,
-              app->longest_what.toUtf8().constData());
+  const double limit = std::max(100.0, 4 * app->paint_ms);
+  std::printf("longest step of the interface thread: %.1f ms, event %s; the window is painted in %.1f ms\n",
+              app->longest_ms, app->longest_what.toUtf8().constData(), app->paint_ms);
+  EXPECT_LE(
+      std::count_if(app->long_steps.begin(), app->long_steps.end(), [&](double ms) { return ms > limit; }), 5)
+      << app->longest_what.toStdString();
 }
 
 }  // namespace

@@ -201,7 +201,7 @@ TEST(Explained, ACostThatWasWrongIsNamedAndTheModelIsNotBlamed) {
   ASSERT_GT(played.dropped, 20);
   const Explanation e = explain(f, played, *p);
   EXPECT_FALSE(e.costs.empty());
-  EXPECT_TRUE(e.model_agrees()) << "with the measured times it drops the same";
+  EXPECT_TRUE(e.model.agrees()) << "with the measured times it drops the same";
   EXPECT_EQ(e.outside, 0);
   const Reliability rel = reliability({{f, played}}, *p);
   EXPECT_EQ(rel.bins[0].segments, 1);

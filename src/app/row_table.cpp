@@ -1,0 +1,59 @@
+#include "app/row_table.h"
+
+#include <QHeaderView>
+
+#include "app/style.h"
+
+namespace gc {
+
+RowTable::RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, QWidget* parent)
+    : QTableWidget(0, static_cast<int>(heads.size()), parent), wrap_(wrap) {
+  setHorizontalHeaderLabels(heads);
+  verticalHeader()->hide();
+  verticalHeader()->setDefaultSectionSize(23);
+  setShowGrid(false);
+  setAlternatingRowColors(true);
+  setWordWrap(wrap);
+  setSelectionBehavior(QAbstractItemView::SelectRows);
+  setSelectionMode(QAbstractItemView::SingleSelection);
+  setEditTriggers(QAbstractItemView::NoEditTriggers);
+  setTabKeyNavigation(false);
+  setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  horizontalHeader()->setHighlightSections(false);
+  horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
+  // Measuring the text of hundreds of rows would hold the window up; the first hundred tell the width.
+  horizontalHeader()->setResizeContentsPrecision(100);
+  for (const int c : wide) horizontalHeader()->setSectionResizeMode(c, QHeaderView::Stretch);
+  connect(this, &QTableWidget::currentCellChanged, this, [this](int row) {
+    if (row >= 0 && row < static_cast<int>(rows_.size()))
+      if (const qint64 frame = rows_[static_cast<std::size_t>(row)].frame; frame >= 0)
+        emit frame_chosen(frame);
+  });
+}
+
+void RowTable::set_rows(std::vector<Row> rows) {
+  if (rows == rows_) return;
+  rows_ = std::move(rows);
+  const QSignalBlocker quiet(this);
+  const QFont figures = look::number_font(12), words = look::text_font(13);
+  setRowCount(static_cast<int>(rows_.size()));
+  for (int r = 0; r < rowCount(); ++r)
+    for (int c = 0; c < columnCount(); ++c) {
+      const Row& row = rows_[static_cast<std::size_t>(r)];
+      auto* item = new QTableWidgetItem(c < row.cells.size() ? row.cells[c] : QString());
+      const bool figure = !item->text().isEmpty() && (item->text()[0].isDigit() || item->text()[0] == '-');
+      item->setFont(figure ? figures : words);
+      item->setData(Qt::UserRole, row.frame);
+      item->setToolTip(row.hint.isEmpty() ? item->text() : row.hint);
+      setItem(r, c, item);
+    }
+  resizeColumnsToContents();
+  if (wrap_) resizeRowsToContents();
+}
+
+void RowTable::resizeEvent(QResizeEvent* e) {
+  QTableWidget::resizeEvent(e);
+  if (wrap_) resizeRowsToContents();
+}
+
+}  // namespace gc

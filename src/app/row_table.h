@@ -1,0 +1,35 @@
+// A table of text rows that lead to frames: the shape of every station's list.
+#pragma once
+#include <QTableWidget>
+
+namespace gc {
+
+class RowTable : public QTableWidget {
+  Q_OBJECT
+ public:
+  /// `wide` are the columns that take the room that is left; with `wrap` rows grow with their text.
+  RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, QWidget* parent);
+
+  /// Each row's cells, the frame it leads to (−1: none), and a hint (empty: the cell's own text).
+  struct Row {
+    QStringList cells;
+    qint64 frame = -1;
+    QString hint;
+    bool operator==(const Row&) const = default;
+  };
+  /// Does nothing when the rows are those that are shown: a table is refreshed far more often than it
+  /// changes.
+  void set_rows(std::vector<Row> rows);
+
+ signals:
+  void frame_chosen(qint64 frame);
+
+ protected:
+  void resizeEvent(QResizeEvent*) override;
+
+ private:
+  std::vector<Row> rows_;
+  bool wrap_;
+};
+
+}  // namespace gc
