@@ -528,11 +528,11 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
   stop_play_ = false;
   play_state_ = {};
   const DerivedPtr d = derived_;
-  PlayOptions options = stores_.play_options(mode);
-  options.backwards = backwards, options.passes = passes;
-  options.cache = cache_;
   const bool elsewhere = elsewhere_ >= 0;  // then the skyline's forecast is not this seat's
-  player_ = std::thread([this, d, range, options, elsewhere] {
+  player_ = std::thread([this, d, range, mode, backwards, passes, elsewhere] {
+    PlayOptions options = stores_.play_options(mode, d->view, range);
+    options.backwards = backwards, options.passes = passes;
+    options.cache = cache_;
     Playout p = gc::play(d->view.played, stores_.shelf.get(), range, options, *this, stop_play_,
                          [this](const PlayState& s) {
                            {
@@ -554,6 +554,7 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
                                         stores_.forecast_options());
       a = audit(f, p);
       remember(*a, d->view, *stores_.notebook);
+      note_outcomes(f, p, *d->view.played, *stores_.notebook);
       e = explain(f, p, *d->view.played);
       if (!e->model.agrees())
         if (auto kept = keep_replay(p, *d->view.played, data_folder() / "replays"); !kept)

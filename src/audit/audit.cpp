@@ -55,6 +55,34 @@ void note_disturbance(const Playout& p, Notebook& notebook) {
   notebook.add_disturbance(d);
 }
 
+std::vector<FrameRange> segment_ranges(const Program& program) {
+  std::vector<FrameRange> parts;
+  const CompiledSegment* before = nullptr;
+  for (const CompiledInterval& i : program.intervals()) {
+    const CompiledSegment* main = main_segment(program, i.in);
+    if (!parts.empty() && main == before) parts.back().out = i.out;
+    else parts.push_back({i.in, i.out});
+    before = main;
+  }
+  return parts;
+}
+
+int drops_in(const Playout& p, FrameRange r) {
+  return static_cast<int>(std::count_if(p.log.begin(), p.log.end(), [&](const FrameLog& l) {
+    return l.dropped && l.frame >= r.in && l.frame < r.out;
+  }));
+}
+
+void note_outcomes(const Forecast& f, const Playout& p, const Program& program, Notebook& notebook) {
+  std::vector<Said> said;
+  for (FrameRange part : segment_ranges(program)) {
+    part = {std::max(part.in, f.range.in), std::min(part.out, f.range.out)};
+    if (part.length() > 0)
+      said.push_back({static_cast<float>(f.any_drop_simulated(part)), drops_in(p, part) > 0});
+  }
+  notebook.add_outcomes(said);
+}
+
 Audit audit(const Forecast& f, const Playout& p) {
   Audit a;
   a.drops_forecast = f.expected_drops, a.drops_low = f.drops_low, a.drops_high = f.drops_high;

@@ -29,6 +29,15 @@ int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRan
 /// Remembers how often and for how long the outside held frames of this playout up.
 void note_disturbance(const Playout& playout, Notebook& notebook);
 
+/// Remembers what was said of each segment, and what came of it, so that probabilities are held to it.
+void note_outcomes(const Forecast& forecast, const Playout& playout, const Program& program,
+                   Notebook& notebook);
+
+/// The lowest layer's segments, as ranges of frames.
+std::vector<FrameRange> segment_ranges(const Program& program);
+/// Frames of a range that were dropped.
+int drops_in(const Playout& playout, FrameRange range);
+
 /// Brier score (Brier, 1950): mean squared difference of probability and outcome (0 or 1).
 double brier(const std::vector<double>& probability, const std::vector<int>& outcome);
 

@@ -34,24 +34,6 @@ std::string name_of(const Program& program, const std::string& segment) {
 
 }  // namespace
 
-std::vector<FrameRange> segment_ranges(const Program& program) {
-  std::vector<FrameRange> parts;
-  const CompiledSegment* before = nullptr;
-  for (const CompiledInterval& i : program.intervals()) {
-    const CompiledSegment* main = main_segment(program, i.in);
-    if (!parts.empty() && main == before) parts.back().out = i.out;
-    else parts.push_back({i.in, i.out});
-    before = main;
-  }
-  return parts;
-}
-
-int drops_in(const Playout& p, FrameRange r) {
-  return static_cast<int>(std::count_if(p.log.begin(), p.log.end(), [&](const FrameLog& l) {
-    return l.dropped && l.frame >= r.in && l.frame < r.out;
-  }));
-}
-
 Explanation explain(const Forecast& f, const Playout& p, const Program& program) {
   Explanation e;
   e.outside = p.dropped_outside;

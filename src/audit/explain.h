@@ -41,9 +41,4 @@ struct Reliability {
 Reliability reliability(const std::vector<AuditRun>& runs, const Program& program);
 Json to_json(const Reliability& r);
 
-/// The lowest layer's segments, as ranges of frames.
-std::vector<FrameRange> segment_ranges(const Program& program);
-/// Frames of a range that were dropped.
-int drops_in(const Playout& playout, FrameRange range);
-
 }  // namespace gc

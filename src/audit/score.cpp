@@ -210,6 +210,7 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
   for (int i = 0; i < options.repeat + options.again && quiet < options.repeat && !stop; ++i) {
     PlayOptions o;
     o.workers = options.forecast.workers, o.horizon = options.forecast.horizon;
+    o.kinds = kinds_of(*program, notebook, {}, whole, options.forecast);
     NullDisplay display;
     Playout p = play(program, nullptr, whole, o, display, stop);
     if (p.stopped) break;
@@ -221,6 +222,7 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
     t.heavy_effects.add(by_heavy_effects(*program), spans_observed(p, true));
     t.processor_sum.add(by_processor_sum(f, options.forecast.workers), spans_observed(p, true));
     note_disturbance(p, notebook);
+    note_outcomes(f, p, *program, notebook);
     // Where the model alone was wrong, a file is left that shows it.
     if (!options.replays.empty() && !model.agrees())
       if (auto kept = keep_replay(p, *program, options.replays); !kept)

@@ -56,8 +56,8 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
 
   NullDisplay display;
   const auto play_now = [&] {
-    return play(view.played, stores->shelf.get(), whole(view), stores->play_options(PlayMode::on_the_clock),
-                display, stop);
+    return play(view.played, stores->shelf.get(), whole(view),
+                stores->play_options(PlayMode::on_the_clock, view, whole(view)), display, stop);
   };
   say("3  Playing it live, as it is");
   const Playout live = play_now();

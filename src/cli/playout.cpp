@@ -44,7 +44,8 @@ int cmd_playout(Common c, const PlayArguments& a, const std::atomic<bool>& inter
     range =
         around(from_there->in, settings.preroll_s, settings.postroll_s, rate, o->view.timeline->duration());
   }
-  PlayOptions options = o->stores.play_options(a.every ? PlayMode::every_frame : PlayMode::on_the_clock);
+  PlayOptions options =
+      o->stores.play_options(a.every ? PlayMode::every_frame : PlayMode::on_the_clock, o->view, range);
   options.passes = a.loops;
   NullDisplay nowhere;
   MonitorStandIn monitor(rate.frame_ms(), 3);
@@ -86,13 +87,14 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   for (int i = 0; i < a.repeat; ++i) {
     NullDisplay display;
     Playout p = play(o->view.played, o->stores.shelf.get(), o->range,
-                     o->stores.play_options(PlayMode::on_the_clock), display, interrupted);
+                     o->stores.play_options(PlayMode::on_the_clock, o->view, o->range), display, interrupted);
     if (p.stopped) return 4;
     if (i == 0)
       if (auto r = write_files(p, *o->view.played, a); !r) return fail(r.error(), c.json);
     const Audit audited = audit(f, p);
     remember(audited, o->view, *o->stores.notebook);
     note_disturbance(p, *o->stores.notebook);
+    note_outcomes(f, p, *o->view.played, *o->stores.notebook);
     const Explanation e = explain(f, p, *o->view.played);
     if (c.json) {
       Json j = to_json(audited, f, p);

@@ -44,6 +44,13 @@ std::string View::name_of(const std::string& id) const {
   return s ? s->name : id;
 }
 
+PlayOptions Stores::play_options(PlayMode mode, const View& view, FrameRange range) const {
+  PlayOptions o;
+  o.mode = mode, o.workers = options.workers, o.horizon = options.horizon, o.notebook = notebook;
+  o.kinds = kinds_of(*view.played, *notebook, view.states(), range, forecast_options());
+  return o;
+}
+
 View view_of(const TimelinePtr& timeline, const Stores& stores) {
   View v;
   v.timeline = timeline;

@@ -19,6 +19,8 @@ struct DeskOptions {
   Settings settings = load_settings();
 };
 
+struct View;
+
 /// What the seat keeps: the same for every timeline that is opened on it.
 struct Stores {
   std::shared_ptr<Notebook> notebook;
@@ -29,11 +31,8 @@ struct Stores {
   static Result<Stores> open(DeskOptions options);
   ForecastOptions forecast_options() const;
   PlanOptions plan_options() const { return {forecast_options(), 0.5}; }
-  PlayOptions play_options(PlayMode mode) const {
-    PlayOptions o;
-    o.mode = mode, o.workers = options.workers, o.horizon = options.horizon, o.notebook = notebook;
-    return o;
-  }
+  /// With what the seat knows of the frames in `range` of the view.
+  PlayOptions play_options(PlayMode mode, const View& view, FrameRange range) const;
   MeasureOptions measure_options(double seconds, bool again) const {
     return {seconds, 0.05, options.workers, again};
   }

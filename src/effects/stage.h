@@ -53,7 +53,7 @@ struct StageSample {
   std::int32_t owner = -1;  ///< index into Program::owners: which segment and effect this belongs to
   float gauge = 0;          ///< how slow the core was around it (base/gauge.h); 0: not looked at
   bool by_wall = false;     ///< done elsewhere than on the thread that waited for it
-  double ended_ms = 0;      ///< by now_ms(); 0: all turns of a frame together
+  double ended_ms = 0;      ///< by now_ms(); 0: it has no place of its own
 };
 
 }  // namespace gc

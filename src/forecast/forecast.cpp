@@ -114,6 +114,23 @@ bool has_long_gop(const CompiledInterval& interval) {
                      [&](const CompiledLayer& l) { return is(*l.from) || (l.to && is(*l.to)); });
 }
 
+/// The neighbours that an effect of some layer looks at, the most of all, and what making one takes: the
+/// content and the effects below that one. `ms` gives a stage's cost.
+template <class F>
+std::pair<int, double> neighbours_in(const CompiledInterval& interval, F&& ms) {
+  int most = 0;
+  double cost = 0;
+  for (const CompiledLayer& l : interval.layers)
+    for (const CompiledSegment* s : {l.from.get(), l.to.get()}) {
+      const int j = s ? s->last_temporal(s->effects.size()) : -1;
+      if (j < 0) continue;
+      most = std::max(most, s->effects[static_cast<std::size_t>(j)].window.length() - 1);
+      cost += ms(s->convert);
+      for (int i = 0; i < j; ++i) cost += ms(s->effects[static_cast<std::size_t>(i)].stage);
+    }
+  return {most, cost};
+}
+
 /// Gathers pools of costs, each kind of frame once.
 class Pools {
  public:
@@ -167,6 +184,11 @@ class Pools {
         pool.frames.push_back(f);
       }
     }
+    if (interval >= 0) {
+      const auto [most, ms] = neighbours_in(program_.intervals()[static_cast<std::size_t>(interval)],
+                                            [&](const StageRef& s) { return mean(book_.stage(s).ms); });
+      pool.neighbours = most, pool.neighbour_ms = static_cast<float>(ms);
+    }
     model_.pools.push_back(std::move(pool));
     return known_.emplace(interval, std::move(e)).first->second;
   }
@@ -182,7 +204,8 @@ Model build(const Program& program, const CostBook& book, const std::vector<Run>
             std::vector<Pools::Entry>* live_entries) {
   Model model;
   model.scale = options.cost_scale;
-  model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms()};
+  model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms(),
+                far_of(program.width(), program.height(), options.horizon)};
   Pools pools(program, book, model);
   const Run* before = nullptr;
   for (const Run& run : runs) {
@@ -205,8 +228,24 @@ Model build(const Program& program, const CostBook& book, const std::vector<Run>
     before = &run;
   }
   model.mood = mood_of(model.pools);
+  model.kinds = kinds_of(model);
   if (options.outside) model.lately = book.lately();
   return model;
+}
+
+/// A second pass after the first. Its files are open already, and nothing was made ahead of its clock.
+void repeat(Model& model) {
+  const Frames length = model.frames();
+  const std::size_t stretches = model.stretches.size(), kinds = model.kinds.size();
+  for (std::size_t i = 0; i < stretches; ++i) {
+    CostStretch s = model.stretches[i];
+    s.in += length, s.out += length, s.opens = false;
+    model.stretches.push_back(s);
+  }
+  for (std::size_t i = 0; i < kinds; ++i) {
+    model.kinds.push_back(model.kinds[i]);
+    model.kinds.back().from += length;
+  }
 }
 
 IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live, const Pools::Entry& entry,
@@ -280,11 +319,12 @@ void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
 Span span_of(FrameRange range, const Forecast& f) {
   Span s;
   s.in = range.in, s.out = range.out;
-  const std::vector<double> counts = drops_within(*f.trials, range.in - f.range.in, range.out - f.range.in);
+  const Frames first = f.before - f.range.in;
+  const std::vector<double> counts = drops_within(*f.trials, first + range.in, first + range.out);
   double any = 0;
   for (const double c : counts) s.expected_drops += c, any += c > 0;
   s.expected_drops /= static_cast<double>(counts.size());
-  s.drop_probability = any / static_cast<double>(counts.size());
+  s.drop_probability = f.calibration(any / static_cast<double>(counts.size()));
   s.drops_low = percentile(counts, 0.05), s.drops_high = percentile(counts, 0.95);
   s.sustained_rate = f.rate.fps() * (1 - s.expected_drops / static_cast<double>(range.length()));
   s.verdict = s.drop_probability >= f.thresholds.spills   ? Verdict::spills
@@ -348,6 +388,11 @@ int Forecast::count(Verdict v) const {
 }
 
 double Forecast::any_drop(FrameRange frames) const { return over(frames).drop_probability; }
+double Forecast::any_drop_simulated(FrameRange frames) const {
+  Forecast plain = *this;
+  plain.calibration = {};
+  return plain.any_drop(frames);
+}
 Span Forecast::over(FrameRange frames) const { return span_of(frames, *this); }
 
 std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate, double density) {
@@ -381,6 +426,11 @@ Model model_of(const Program& program, const CostBook& book, const SealStates& s
   return build(program, book, runs_of(program, sealed, range), range, options, nullptr, nullptr);
 }
 
+std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const SealStates& sealed,
+                               FrameRange range, const ForecastOptions& options) {
+  return model_of(program, book, sealed, range, options).kinds;
+}
+
 Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
                   const ForecastOptions& options) {
   const Stopwatch watch;
@@ -390,7 +440,7 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
   f.rate = program.timeline()->rate;
   const std::vector<Run> runs = runs_of(program, sealed, f.range);
   std::vector<Pools::Entry> entries, live;
-  const Model model = build(program, book, runs, f.range, options, &entries, &live);
+  Model model = build(program, book, runs, f.range, options, &entries, &live);
   for (std::size_t i = 0; i < runs.size(); ++i) {
     f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool],
                                   entries[i], options, f.rate.frame_ms()));
@@ -398,10 +448,11 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
         runs[i].state != 1 && program.intervals()[static_cast<std::size_t>(runs[i].interval)].unseen;
     f.fully_measured = f.fully_measured && (entries[i].measured || f.intervals.back().unseen);
   }
+  if (options.loop) f.before = f.range.length(), repeat(model);
   f.trials = std::make_shared<const Trials>(simulate(model, options.trials, options.seed));
-  f.thresholds = options.thresholds;
-  f.miss = f.trials->miss();
-  const std::vector<double> all = drops_within(*f.trials, 0, f.range.length());
+  f.thresholds = options.thresholds, f.calibration = book.calibration();
+  f.miss.assign(f.trials->miss().begin() + static_cast<std::ptrdiff_t>(f.before), f.trials->miss().end());
+  const std::vector<double> all = drops_within(*f.trials, f.before, f.before + f.range.length());
   for (const double d : all) f.expected_drops += d / static_cast<double>(all.size());
   f.drops_low = percentile(all, 0.05), f.drops_high = percentile(all, 0.95);
 

@@ -84,10 +84,13 @@ struct Forecast {
   /// What the figures come from; null when put together by hand.
   std::shared_ptr<const Trials> trials;
   Thresholds thresholds;
+  Calibration calibration;  ///< what this seat's probabilities have been worth
+  Frames before = 0;        ///< frames of the trials before the range's first one
 
   int count(Verdict v) const;
   /// Probability that any of these frames is dropped.
   double any_drop(FrameRange frames) const;
+  double any_drop_simulated(FrameRange frames) const;  ///< the same before it is held to what happened
   /// The verdict of these frames by themselves; without cause and blame.
   Span over(FrameRange frames) const;
 };
@@ -100,6 +103,7 @@ struct ForecastOptions {
   Thresholds thresholds;
   double cost_scale = 1;  ///< of every cost, for a margin
   bool outside = true;    ///< with what the outside took of this seat lately
+  bool loop = false;      ///< of a pass of a loop that follows another one, not of the first
 };
 
 /// A frame's state by number; empty: nothing is sealed.
@@ -112,6 +116,10 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
 /// Builds the model alone, for what-if questions that are asked many times.
 Model model_of(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
                const ForecastOptions& options);
+
+/// What the player is told of the frames of a range beforehand, so that it paces them rightly from the first.
+std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const SealStates& sealed,
+                               FrameRange range, const ForecastOptions& options);
 
 /// Runs of frames in which more than `density` of a second's frames are missed; neighbours closer than a
 /// second are one.

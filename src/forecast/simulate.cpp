@@ -33,7 +33,8 @@ struct Lane {
 
 struct Fetch {
   double steady = 0, catch_up = 0;
-  bool decodes_between = false;
+  double neighbours = 0;  ///< processing that a skip added
+  SkipCost skip;
 };
 
 /// The pipeline's clockwork: one playout between two frames.
@@ -59,7 +60,7 @@ inline void tell(Pacer& pacer, Lane& lane) {
 }
 
 template <class Costs>
-void decide(State& s, Lane* lanes, int workers) {
+void decide(State& s, Lane* lanes, int workers, const Costs& costs) {
   s.worker = earliest(lanes, workers);
   Lane& lane = lanes[s.worker];
   if constexpr (Costs::kHandsOver) {
@@ -74,7 +75,7 @@ void decide(State& s, Lane* lanes, int workers) {
   } else {
     tell(s.pacer, lane);
   }
-  s.next = s.pacer.next(lane.free_at);
+  s.next = s.pacer.next(lane.free_at, costs.kinds());
 }
 
 /// Before the clock: the first frames are made as fast as they can be; it starts when all of them are there.
@@ -87,12 +88,12 @@ State begin(const Pace& pace, Lane* lanes, Frames count, Costs& costs) {
     const Fetch fetch = costs.fetch(s.last, n);
     s.fetch_free = std::max(lane.free_at, s.fetch_free) + fetch.steady + fetch.catch_up;
     s.last = n;
-    lane.free_at = s.fetch_free + costs.process(n);
+    lane.free_at = s.fetch_free + costs.process(n) + fetch.neighbours;
   }
   for (int w = 0; w < pace.workers; ++w) lanes[w] = {}, lanes[w].free_at = costs.begins(w);
   s.fetch_free = 0, s.expected = first;
   s.pacer.skip_to(first);
-  decide<Costs>(s, lanes, pace.workers);
+  decide(s, lanes, pace.workers, costs);
   return s;
 }
 
@@ -109,12 +110,14 @@ void advance(const Pace& pace, State& s, Lane* lanes, Frames out, Costs& costs, 
     const double fetched = began + fetch.steady + fetch.catch_up;
     s.fetch_free = fetched, s.last = n;
     const double process = costs.process(n);
-    const double done = fetched + process;
-    lanes[s.worker] = {
-        done + costs.handing(n), done, {began - started, fetch.steady, process, fetch.decodes_between}, true};
+    const double done = fetched + process + fetch.neighbours;
+    lanes[s.worker] = {done + costs.handing(n),
+                       done,
+                       {began - started, fetch.steady, process, fetch.skip, s.next.kind},
+                       true};
     const double late = costs.late(n, done - static_cast<double>(n) * pace.period_ms);
     if (late > 0) drop(n, static_cast<float>(late));
-    decide<Costs>(s, lanes, pace.workers);
+    decide(s, lanes, pace.workers, costs);
   }
   for (; s.expected < out; ++s.expected) drop(s.expected, 0.0f);
 }
@@ -124,10 +127,16 @@ struct GivenCosts {
   const std::vector<FrameCost>& all;
   const std::vector<double>& first;
   double period_ms;
+  Kinds told;
 
   const FrameCost& of(Frames n) const { return all[static_cast<std::size_t>(n)]; }
+  Kinds kinds() const { return told; }
   Fetch fetch(Frames last, Frames n) const {
-    return {of(n).fetch, catch_up_of(all, last, n) + of(n).stall, of(n).decodes_between};
+    const FrameCost& c = of(n);
+    return {c.fetch,
+            catch_up_of(all, last, n) + c.stall,
+            neighbours_of(all, last, n),
+            {c.fetch, c.decodes_between, c.neighbour, c.neighbours}};
   }
   double process(Frames n) const { return of(n).process; }
   double begins(int worker) const {
@@ -169,6 +178,7 @@ class DrawnCosts {
     if (outside_ && outside_->per_busy_ms <= 0) outside_ = nullptr;
     enter(0);
   }
+  Kinds kinds() const { return model_.kinds; }
   /// To the stretch that holds frame n, wherever it is.
   void go_to(Frames n) {
     const auto it = std::upper_bound(model_.stretches.begin(), model_.stretches.end(), n,
@@ -189,11 +199,12 @@ class DrawnCosts {
     std::size_t k = below(run_draw_, size_) + static_cast<std::size_t>(n) % kRunOf;
     while (k >= size_) k -= size_;
     sample_ = samples_[k];
-    Fetch f{sample_.fetch_ms * scale_, 0, between_};
-    if (last + 1 != n || n == stretch_->in) f.catch_up = catch_up(last, n, draw);
+    Fetch f{sample_.fetch_ms * scale_, 0, 0, skip_};
+    if (last + 1 != n || n == stretch_->in) reach(f, last, n, draw);
     outside_ms_ = 0;
     if (outside_) {
-      const double busy = f.steady + f.catch_up + static_cast<double>(sample_.process_ms * scale_);
+      const double busy =
+          f.steady + f.catch_up + f.neighbours + static_cast<double>(sample_.process_ms * scale_);
       if (static_cast<double>(draw & 0xffffff) * 0x1p-24 < busy * outside_->per_busy_ms)
         outside_ms_ = outside_->ms[below(draw, outside_->ms.size())];
     }
@@ -213,20 +224,25 @@ class DrawnCosts {
     stretch_ = &model_.stretches[at];
     const CostPool& pool = model_.pools[stretch_->pool];
     samples_ = pool.frames.data(), size_ = pool.frames.size(), between_ = pool.decodes_between;
+    skip_ = SkipCost(samples_->fetch_ms, between_, pool.neighbour_ms, pool.neighbours);
     mood_ = moods_[mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)) >> 54];
     scale_ = mood_ * stretch_->from;
   }
-  double catch_up(Frames last, Frames n, std::uint64_t draw) {
+  /// What it takes besides to reach frame n from the last one that was fetched.
+  void reach(Fetch& f, Frames last, Frames n, std::uint64_t draw) const {
     const CostPool& pool = model_.pools[stretch_->pool];
-    double ms = 0;
-    Frames decoded = between_ ? std::min(kMostCatchUp, n - std::max(last + 1, stretch_->in)) : 0;
-    if (last < stretch_->in && stretch_->entry) {
-      if (!pool.entries.empty()) ms += pool.entries[below(mixed(draw), pool.entries.size())] * scale_;
+    const bool enters = last < stretch_->in && stretch_->entry;
+    const Frames skipped = n - std::max(last + 1, stretch_->in);
+    const Frames wanting = enters ? pool.neighbours : std::min<Frames>(pool.neighbours, skipped);
+    Frames decoded = between_ ? std::min(kMostCatchUp, skipped) : wanting;
+    if (enters) {
+      if (stretch_->opens && !pool.entries.empty())
+        f.catch_up += pool.entries[below(mixed(draw), pool.entries.size())] * scale_;
       decoded += stretch_->entry_frames;
     }
-    for (Frames f = 0; f < decoded; ++f)
-      ms += samples_[below(mixed(draw + static_cast<std::uint64_t>(f) + 1), size_)].fetch_ms * scale_;
-    return ms;
+    for (Frames i = 0; i < decoded; ++i)
+      f.catch_up += samples_[below(mixed(draw + static_cast<std::uint64_t>(i) + 1), size_)].fetch_ms * scale_;
+    f.neighbours = static_cast<double>(wanting) * static_cast<double>(pool.neighbour_ms * scale_);
   }
 
   const Model& model_;
@@ -239,6 +255,7 @@ class DrawnCosts {
   const FrameSample* samples_ = nullptr;
   std::size_t size_ = 1;
   bool between_ = false;
+  SkipCost skip_;
   float mood_ = 1, scale_ = 1, outside_ms_ = 0;
   FrameSample sample_;
 };
@@ -246,10 +263,36 @@ class DrawnCosts {
 bool near(double a, double b) { return std::abs(a - b) < kMet; }
 bool alike(const Occupancy& a, const Occupancy& b) {
   return near(a.waited, b.waited) && near(a.fetch, b.fetch) && near(a.process, b.process) &&
-         a.decodes_between == b.decodes_between;
+         a.kind == b.kind && near(a.skip.after(1), b.skip.after(1));
 }
 
 }  // namespace
+
+std::vector<CostKind> kinds_of(const Model& model) {
+  std::vector<CostKind> kinds, by_pool;
+  for (const CostPool& pool : model.pools) {
+    std::vector<float> totals, fetches;
+    for (const FrameSample& f : pool.frames)
+      totals.push_back(f.fetch_ms + f.process_ms), fetches.push_back(f.fetch_ms);
+    const auto total = static_cast<double>(median_of(totals).median),
+               fetch = static_cast<double>(median_of(fetches).median);
+    double apart = 0;  // one that took far longer than others says nothing
+    for (const float t : totals) apart += std::min(std::abs(static_cast<double>(t) - total), total);
+    // Where fetching is what limits, each frame waits for the others' turns as well.
+    by_pool.push_back(
+        {0,
+         model.scale * std::max(total, fetch * model.pace.workers),
+         model.scale * apart / static_cast<double>(totals.size()),
+         {fetch, pool.decodes_between, static_cast<double>(pool.neighbour_ms), pool.neighbours}});
+  }
+  for (std::size_t i = 0; i < model.stretches.size(); ++i) {
+    const CostStretch& s = model.stretches[i];
+    if (i > 0 && model.stretches[i - 1].pool == s.pool) continue;
+    kinds.push_back(by_pool[s.pool]);
+    kinds.back().from = s.in;
+  }
+  return kinds;
+}
 
 double catch_up_of(const std::vector<FrameCost>& costs, Frames last, Frames n) {
   const FrameCost& c = costs[static_cast<std::size_t>(n)];
@@ -257,15 +300,22 @@ double catch_up_of(const std::vector<FrameCost>& costs, Frames last, Frames n) {
   double ms = 0;
   for (Frames f = std::max(last + 1, n - kMostCatchUp); f < n && c.decodes_between; ++f)
     ms += costs[static_cast<std::size_t>(f)].fetch;
+  if (!c.decodes_between) ms += static_cast<double>(std::min<Frames>(c.neighbours, n - last - 1)) * c.fetch;
   return ms;
 }
 
+double neighbours_of(const std::vector<FrameCost>& costs, Frames last, Frames n) {
+  const FrameCost& c = costs[static_cast<std::size_t>(n)];
+  if (last == c.after) return c.all_neighbours;
+  return static_cast<double>(std::min<Frames>(c.neighbours, n - last - 1)) * c.neighbour;
+}
+
 std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& costs,
-                                const std::vector<double>& begins) {
+                                const std::vector<double>& begins, Kinds kinds) {
   std::vector<Outcome> outcome(costs.size());
   const auto count = static_cast<Frames>(costs.size());
   std::vector<Lane> lanes(static_cast<std::size_t>(std::max(1, pace.workers)));
-  GivenCosts given{costs, begins, pace.period_ms};
+  GivenCosts given{costs, begins, pace.period_ms, kinds};
   State s = begin(pace, lanes.data(), count, given);
   advance(pace, s, lanes.data(), count, given, [&](Frames n, float late) {
     outcome[static_cast<std::size_t>(n)] = {true, late};
@@ -355,9 +405,15 @@ class Simulation {
       result_.blocks_.push_back(before.blocks_[b]);
     if (b == block_count()) return std::move(result_);
     // Reading ahead begins before the change: the state at this block's start knows nothing of it, since all
-    // frames before that were decided from costs before it.
-    const Trials::Block& from = *before.blocks_[std::min(b, before.blocks_.size() - 1)];
+    // frames before that were decided from costs before it; unless one was decided that lies behind it.
+    b = std::min(b, before.blocks_.size() - 1);
+    const auto knows = [&, first = first](const State& s) { return s.next.frame >= first; };
+    while (b > 0 && std::any_of(before.blocks_[b]->states.begin(), before.blocks_[b]->states.end(), knows))
+      --b;
+    result_.blocks_.resize(b);
+    const Trials::Block& from = *before.blocks_[b];
     std::vector<State> states = from.states;
+    for (State& s : states) s.pacer.move_to(model_.kinds);
     std::vector<Lane> lanes = from.lanes;
     if (b == 0) start_over(states, lanes);
     for (; b < block_count(); ++b) {
@@ -414,6 +470,13 @@ class Simulation {
     result_.blocks_.push_back(std::move(block));
   }
 
+  /// First frame of the kind that ends at or goes on across a frame.
+  static Frames kind_before(const std::vector<CostKind>& kinds, Frames frame) {
+    const auto it = std::lower_bound(kinds.begin(), kinds.end(), frame,
+                                     [](const CostKind& k, Frames f) { return k.from < f; });
+    return it == kinds.begin() ? frame : std::min<Frames>(frame, std::prev(it)->from);
+  }
+
   /// Frames before `first` and from `second` on cost what they did, at the same place.
   std::pair<Frames, Frames> changed_frames(const Model& old) const {
     const auto same = [&](const CostStretch& a, const CostStretch& b) {
@@ -424,13 +487,17 @@ class Simulation {
     const auto& now = model_.stretches;
     const auto& was = old.stretches;
     if (model_.pace.workers != old.pace.workers || model_.pace.horizon != old.pace.horizon ||
-        model_.pace.period_ms != old.pace.period_ms || model_.scale != old.scale || model_.mood != old.mood ||
-        model_.lately != old.lately || now.empty() || was.empty())
+        model_.pace.period_ms != old.pace.period_ms || model_.pace.far != old.pace.far ||
+        model_.scale != old.scale || model_.mood != old.mood || model_.lately != old.lately || now.empty() ||
+        was.empty())
       return {0, std::max(model_.frames(), old.frames())};
     std::size_t i = 0;
     while (i < now.size() && i < was.size() && same(now[i], was[i])) ++i;
-    if (i == now.size() && i == was.size()) return {model_.frames(), model_.frames()};
-    const Frames first = i < now.size() ? now[i].in : model_.frames();
+    if (i == now.size() && i == was.size())
+      return {model_.kinds == old.kinds ? model_.frames() : 0, model_.frames()};
+    Frames first = i < now.size() ? now[i].in : model_.frames();
+    // How far is read ahead in one kind of frames depends on the kind after it.
+    first = std::min(kind_before(model_.kinds, first), kind_before(old.kinds, first));
     std::size_t tail = 0;
     while (tail < now.size() - i && tail < was.size() - std::min(i, was.size()) &&
            same(now[now.size() - 1 - tail], was[was.size() - 1 - tail]))

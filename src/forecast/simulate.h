@@ -14,6 +14,8 @@ struct CostPool {
   std::vector<FrameSample> frames;  ///< never empty; neighbours in the order in which they were measured
   std::vector<float> entries;       ///< times of opening and seeking before a first frame; may be empty
   bool decodes_between = false;     ///< frames that are not shown must be decoded all the same (long GOP)
+  int neighbours = 0;               ///< other frames' pictures that a frame looks at
+  float neighbour_ms = 0;           ///< of making one of them
   friend bool operator==(const CostPool&, const CostPool&) = default;
 };
 
@@ -26,11 +28,13 @@ struct CostStretch {
   /// What a frame costs here relative to its pool, at the stretch's first and last frame: parameters with
   /// keys make cost vary along a segment.
   float from = 1, to = 1;
+  bool opens = true;  ///< false: whatever it enters is open already
   friend bool operator==(const CostStretch&, const CostStretch&) = default;
 };
 
 struct Model {
   Pace pace;
+  std::vector<CostKind> kinds;  ///< what the player is told beforehand
   std::vector<CostPool> pools;
   std::vector<CostStretch> stretches;  ///< in order, without holes
   double scale = 1;                    ///< of all costs: above 1 for a plan with a margin
@@ -38,6 +42,9 @@ struct Model {
   std::vector<Disturbance> lately;  ///< each trial takes one of these in turn; empty: nothing from outside
   Frames frames() const { return stretches.empty() ? 0 : stretches.back().out; }
 };
+
+/// What the player can be told of a model's frames: from each change of pool on, what is usual there.
+std::vector<CostKind> kinds_of(const Model& model);
 
 /// What one frame takes, as it was measured or as a script has it, ms.
 struct FrameCost {
@@ -54,10 +61,17 @@ struct FrameCost {
   double arriving = 0;  ///< from when it was done until it lay ready for the display
   double handing = 0;   ///< from when it was done until its worker took on the next
   double looked = 0;    ///< how long after its time the display's thread looked for it
+
+  // Effects that look at neighbouring frames.
+  int neighbours = 0;
+  double neighbour = 0;       ///< making one of them
+  double all_neighbours = 0;  ///< processing besides, when the frame fetched before it is `after`
 };
 
 /// The catching up of frame n when `last` was fetched before it: as measured, or the frames between.
 double catch_up_of(const std::vector<FrameCost>& costs, Frames last, Frames n);
+/// The same of processing: neighbours that no frame before it has left.
+double neighbours_of(const std::vector<FrameCost>& costs, Frames last, Frames n);
 
 /// One frame's outcome.
 struct Outcome {
@@ -67,9 +81,9 @@ struct Outcome {
 
 /// Plays given costs once. Deterministic. Occupies workers and the fetching turn exactly as the pipeline does
 /// and asks the same pacing rule. `begins`: when each worker takes on its first frame after the clock
-/// started, ms; those that are missing do at once.
+/// started, ms; those that are missing do at once. `kinds`: what the player was told beforehand.
 std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& costs,
-                                const std::vector<double>& begins = {});
+                                const std::vector<double>& begins = {}, Kinds kinds = {});
 
 /// What many trials say. Kept in blocks of frames with the pipeline's state at the start of each, so that a
 /// simulation of a changed timeline can begin where the change is and end where its state meets the old one.

@@ -3,6 +3,7 @@
 #include <span>
 #include <vector>
 
+#include "measure/calibration.h"
 #include "render/program.h"
 #include "seat/law.h"
 
@@ -47,6 +48,8 @@ class CostBook {
   virtual StageCosts stage(const StageRef& stage) const = 0;
   /// What the outside took of this seat's latest playouts, newest first; empty when none is known.
   virtual std::vector<Disturbance> lately() const { return {}; }
+  /// What the seat's probabilities have been worth.
+  virtual Calibration calibration() const { return {}; }
 };
 
 /// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left

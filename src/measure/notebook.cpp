@@ -33,7 +33,9 @@ constexpr const char* kSchema = R"(
 
 // Came after version 2 and asks nothing of what is there.
 constexpr const char* kLater =
-    "CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL)";
+    "CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL);"
+    "CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT "
+    "NULL)";
 
 template <class T>
 std::string pack(std::span<const T> v) {
@@ -336,6 +338,31 @@ void Notebook::add_disturbance(const Disturbance& d) {
   database_.run(
       "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
       "12)");
+}
+
+void Notebook::add_outcomes(std::span<const Said> outcomes) {
+  const std::lock_guard lock(mutex_);
+  const std::string now = now_utc();
+  for (const Said& s : outcomes)
+    database_.prepare("INSERT INTO outcome(at, probability, dropped) VALUES(?,?,?)")
+        .bind(std::string_view(now))
+        .bind(static_cast<double>(s.probability))
+        .bind(static_cast<std::int64_t>(s.dropped))
+        .step();
+  database_.run(
+      "DELETE FROM outcome WHERE rowid NOT IN (SELECT rowid FROM outcome ORDER BY rowid DESC LIMIT 1000)");
+  calibration_.reset();
+}
+
+Calibration Notebook::calibration() const {
+  const std::lock_guard lock(mutex_);
+  if (!calibration_) {
+    std::vector<Said> all;
+    Statement a = database_.prepare("SELECT probability, dropped FROM outcome");
+    while (a.step()) all.push_back({static_cast<float>(a.real(0)), a.integer(1) != 0});
+    calibration_ = calibration_of(all);
+  }
+  return *calibration_;
 }
 
 std::vector<Disturbance> Notebook::lately() const {

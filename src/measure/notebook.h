@@ -57,6 +57,8 @@ class Notebook : public CostBook {
   void add_audit(const AuditRecord& record);
   /// What the outside took of a playout; the latest dozen are kept.
   void add_disturbance(const Disturbance& d);
+  /// What was said of segments, as the simulation had it, and what came of it; the latest thousand are kept.
+  void add_outcomes(std::span<const Said> outcomes);
   /// What went on around the samples that are added from now on.
   void set_conditions(const Conditions& conditions);
 
@@ -67,6 +69,7 @@ class Notebook : public CostBook {
   std::vector<float> encode(const Hash128& key) const;
   std::vector<AuditRecord> audits() const;
   std::vector<Disturbance> lately() const override;
+  Calibration calibration() const override;
   StageCosts stage(const StageRef& stage) const override;
 
   std::optional<CostEstimate> predict(const LawName& law, const Terms& terms) const;
@@ -112,6 +115,7 @@ class Notebook : public CostBook {
 
   Database database_;
   mutable std::mutex mutex_;
+  mutable std::optional<Calibration> calibration_;  ///< until an outcome is added
   mutable std::unordered_map<Hash128, Series> all_[4];
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;

@@ -67,6 +67,7 @@ class ProgramMaker : public FrameMaker {
     const double waited = MemoryCache::waited_ms();
     auto made = std::make_shared<const Image>(
         gc::process(*program_, work.decoded, result.stages, options_.cache.get(), &notes));
+    note_neighbours(notes, result);
     result.shared_wait_ms = MemoryCache::waited_ms() - waited;
     if (options_.keep_frames && !notes.unseen && work.decoded.trouble.empty())
       options_.cache->offer(work.key, made, making.ms());
@@ -81,6 +82,15 @@ class ProgramMaker : public FrameMaker {
       result.stages.push_back(
           {between.kind, between.key, std::max(0.0f, wall), std::max(0.0f, cpu), between.owner, slowness});
     return made;
+  }
+
+  void note_neighbours(const FrameNotes& notes, FrameResult& result) {
+    if (notes.windows == 0) return;
+    // Where the frame found all of its neighbours made, the last one that was made tells.
+    if (notes.made > 0) neighbour_ms_ = notes.made_ms / notes.made;
+    result.neighbours = notes.neighbours, result.neighbour_ms = neighbour_ms_;
+    if (notes.made > notes.windows)
+      result.neighbours_ms = notes.made_ms / notes.made * (notes.made - notes.windows);
   }
 
   void show(const Image& image, FrameResult& result) {
@@ -98,6 +108,7 @@ class ProgramMaker : public FrameMaker {
   const SealLookup* seals_;
   PipelineOptions options_;
   Decoders decoders_;
+  std::atomic<double> neighbour_ms_{0};
 };
 
 }  // namespace

@@ -4,13 +4,16 @@
 // Times are milliseconds from the moment the clock starts; frame n (from 0) is due at n × period. A frame is
 // worth starting only when it can arrive, judged by the mean time a frame has lately occupied a worker and
 // twice its mean deviation (the smoothing that Jacobson, 1988, uses for round-trip times). Work that is done
-// once, like decoding up to the first frame after a cut, is no part of that mean; that skipped frames of a
-// long-GOP source must be decoded all the same is, since else each skip would make the next frame late again.
-// When frames cannot keep up, the rule falls back to an even cadence of m frames out of n, and climbs again
-// as soon as there is slack.
+// once, like decoding up to the first frame after a cut, is no part of that mean; what a skip adds to the
+// next frame is counted apart, since else each skip would make the next frame late again. Where the kind of
+// frames changes and the seat knows the new kind, the rule begins with what is known of it. When frames
+// cannot keep up, the rule falls back to an even cadence of m frames out of n, and climbs again as soon as
+// there is slack.
 #pragma once
 #include <array>
 #include <cstdint>
+#include <limits>
+#include <span>
 
 namespace gc {
 
@@ -18,7 +21,15 @@ struct Pace {
   int workers = 2;  ///< frames made at once
   int horizon = 8;  ///< frames that may be started ahead of the one that is due
   double period_ms = 1000.0 / 24;
+  int far = 0;  ///< the same where frames too dear to be kept up with are known to follow; 0: no more
 };
+
+/// As far as memory carries: twice the horizon, if so many pictures of this raster take less than a gigabyte.
+inline int far_of(int width, int height, int horizon) {
+  const std::int64_t room =
+      (std::int64_t{1} << 30) / (std::int64_t{4} * (width > 0 ? width : 1) * (height > 0 ? height : 1));
+  return static_cast<int>(room < horizon ? horizon : room < 2 * horizon ? room : 2 * horizon);
+}
 
 /// Play `shown` frames out of every `of`, evenly spread.
 struct Cadence {
@@ -54,53 +65,97 @@ inline constexpr std::array<Cadence, 15> kCadences{{{1, 1},
                                                     {1, 12},
                                                     {1, 24}}};
 
+/// What each frame that is skipped adds to the next one that is made, ms: frames between key frames must be
+/// decoded all the same, and an effect that looks at neighbours needs those that no frame before has left.
+struct SkipCost {
+  double decode = 0;
+  double neighbour_fetch = 0, neighbour = 0;  ///< fetching a neighbour, and making it
+  int neighbours = 0;                         ///< that a frame has
+
+  SkipCost() = default;
+  SkipCost(double fetch, bool decodes_between, double neighbour_ms, int how_many)
+      : decode(decodes_between ? fetch : 0),
+        neighbour_fetch(how_many > 0 && !decodes_between ? fetch : 0),
+        neighbour(how_many > 0 ? neighbour_ms : 0),
+        neighbours(how_many) {}
+  /// What skipping so many in a row adds, on the mean.
+  double after(double skipped) const {
+    const double most = static_cast<double>(kMostCatchUp), wide = neighbours;
+    return (skipped < most ? skipped : most) * decode +
+           (skipped < wide ? skipped : wide) * (neighbour_fetch + neighbour);
+  }
+  friend bool operator==(const SkipCost&, const SkipCost&) = default;
+};
+
+/// From frame `from` on, frames are of another kind, and this is what the seat knows of it.
+struct CostKind {
+  std::int64_t from = 0;
+  double occupied_ms = 0;   ///< how long a frame occupies a worker, mean
+  double deviation_ms = 0;  ///< mean, of single frames
+  SkipCost skip;
+  friend bool operator==(const CostKind&, const CostKind&) = default;
+};
+using Kinds = std::span<const CostKind>;
+
 /// How a finished frame spent its worker's time, ms.
 struct Occupancy {
-  double waited = 0;  ///< for its turn to fetch
-  double fetch = 0;   ///< of a frame that is reached from the one before it
-  double process = 0;
-  bool decodes_between = false;  ///< skipped frames cost a fetch too
+  double waited = 0;   ///< for its turn to fetch
+  double fetch = 0;    ///< of a frame that is reached from the one before it
+  double process = 0;  ///< without what a skip before it added
+  SkipCost skip;
+  std::int64_t kind = 0;  ///< as it was decided
 };
 
 struct FrameStart {
   std::int64_t frame = 0;
-  double at_ms = 0;  ///< not before this time
+  double at_ms = 0;       ///< not before this time
+  std::int64_t kind = 0;  ///< first frame of its kind
 };
 
 class Pacer {
  public:
-  explicit Pacer(Pace pace) : pace_(pace) {}
+  explicit Pacer(Pace pace) : pace_(pace), ahead_(pace.horizon) {}
 
-  /// The frame that a worker which is free at `free_ms` should make next.
-  FrameStart next(double free_ms) {
-    const double need = need_ms();
-    const double slowest = horizon_ms(need);
+  /// The frame that a worker which is free at `free_ms` should make next. `kinds`, in order, say what is
+  /// known beforehand; the same ones at every call.
+  FrameStart next(double free_ms, Kinds kinds = {}) {
+    enter(last_ + 1, kinds);
     std::int64_t n = on_grid(last_ + 1);
-    double at = later(free_ms, static_cast<double>(n) * pace_.period_ms - slowest);
-    const double slack = static_cast<double>(n) * pace_.period_ms - at - need;
+    while (enter(n, kinds)) n = on_grid(n);
+    double at = later(free_ms, due(n) - horizon_ms(n));
+    const double slack = due(n) - at - need_ms(n);
     if (slack < 0) {
-      const int lower = sustainable();
-      if (lower > cadence_) cadence_ = lower;
-      n = on_grid(first_in_time(at + need));
-      at = later(free_ms, static_cast<double>(n) * pace_.period_ms - slowest);
+      fall();
+      n = on_grid(first_in_time(free_ms));
+      // Another kind on the way may let a frame in sooner, but none before its own first.
+      while (enter(n, kinds)) n = on_grid(first_in_time(free_ms));
+      at = later(free_ms, due(n) - horizon_ms(n));
     } else if (cadence_ > 0) {
       if (slack > 1.5 * pace_.period_ms)
         if (const int better = sustainable(); better < cadence_) cadence_ = better;
       if (cadence_ > 0 && slack > 0.5 * pace_.horizon * pace_.period_ms) --cadence_;
     }
     last_ = n;
-    return {n, at};
+    return {n, at, kind_};
   }
 
   /// The frames before n have been started already, before the clock ran.
   void skip_to(std::int64_t n) { last_ = n - 1; }
+  /// Goes on with other kinds, which are the same up to the frame decided last.
+  void move_to(Kinds kinds) {
+    const std::size_t i = begun(last_, kinds);
+    leave_ = end_of(i, kinds), ahead_ = ahead_of(i, kinds);
+  }
+  /// First frame of the next kind that is known of.
+  std::int64_t leave() const { return leave_; }
 
   void finished(const Occupancy& o) {
+    if (o.kind != kind_) return;  // of a kind that is over
     // Others' turns count as far as they were ordinary; behind someone who opens a file the wait says
     // nothing.
     const double turn = (pace_.workers - 1) * o.fetch;
     const double occupied_ms = (o.waited < turn ? o.waited : turn) + o.fetch + o.process;
-    skip_ms_ = o.decodes_between ? o.fetch : 0;
+    skip_ = o.skip;
     if (!seen_) {
       mean_ = before_ = occupied_ms, deviation_ = 0, seen_ = true;
       return;
@@ -125,26 +180,73 @@ class Pacer {
   /// Whether both decide alike from here on: the same place and cadence, figures within `tolerance` ms.
   bool goes_on_like(const Pacer& o, double tolerance) const {
     const auto near = [&](double a, double b) { return (a < b ? b - a : a - b) <= tolerance; };
-    return last_ == o.last_ && cadence_ == o.cadence_ && seen_ == o.seen_ && near(mean_, o.mean_) &&
-           near(deviation_, o.deviation_) && near(before_, o.before_) && near(skip_ms_, o.skip_ms_);
+    return last_ == o.last_ && cadence_ == o.cadence_ && seen_ == o.seen_ && kind_ == o.kind_ &&
+           leave_ == o.leave_ && ahead_ == o.ahead_ && near(mean_, o.mean_) &&
+           near(deviation_, o.deviation_) && near(before_, o.before_) && near(skip_.decode, o.skip_.decode) &&
+           near(skip_.neighbour_fetch, o.skip_.neighbour_fetch) && near(skip_.neighbour, o.skip_.neighbour) &&
+           skip_.neighbours == o.skip_.neighbours;
   }
 
  private:
   static double later(double a, double b) { return a > b ? a : b; }
-  double need_ms() const { return mean_ + 2 * deviation_; }
-  /// First frame after the last one whose time has not come by `ready_ms`, when every frame that is skipped
-  /// until then puts `ready_ms` off by another fetch: n × period ≥ ready + (n − last − 1) × skip.
-  std::int64_t first_in_time(double ready_ms) const {
-    const double skip = skip_ms_ < 0.9 * pace_.period_ms ? skip_ms_ : 0.9 * pace_.period_ms;
-    const double n = (ready_ms - static_cast<double>(last_ + 1) * skip) / (pace_.period_ms - skip);
-    // No skip costs more than a group: without this bound a slow decoder would be sent seconds ahead.
-    const double bound = (ready_ms + static_cast<double>(kMostCatchUp) * skip) / pace_.period_ms;
-    const std::int64_t first = static_cast<std::int64_t>(n < bound ? n : bound) + 1;
-    return first > last_ + 1 ? first : last_ + 1;
+  double due(std::int64_t n) const { return static_cast<double>(n) * pace_.period_ms; }
+  /// Within how long frame n will surely be done, once a worker takes it on.
+  double need_ms(std::int64_t n) const {
+    const double need = mean_ + 2 * deviation_;
+    return n == last_ + 1 ? need : need + skip_.after(static_cast<double>(n - last_ - 1));
+  }
+  /// How many kinds have begun by a frame.
+  static std::size_t begun(std::int64_t frame, Kinds kinds) {
+    std::size_t low = 0, high = kinds.size();
+    while (low < high) {
+      const std::size_t mid = (low + high) / 2;
+      if (kinds[mid].from <= frame) low = mid + 1;
+      else high = mid;
+    }
+    return low;
+  }
+  static std::int64_t end_of(std::size_t begun, Kinds kinds) {
+    return begun < kinds.size() ? kinds[begun].from : std::numeric_limits<std::int64_t>::max();
+  }
+  /// Frame n is the next: true when it is the first of its kind that is looked at.
+  bool enter(std::int64_t n, Kinds kinds) {
+    if (n < leave_) return false;
+    const std::size_t i = begun(n, kinds);
+    leave_ = end_of(i, kinds), ahead_ = ahead_of(i, kinds);
+    if (i == 0) return false;
+    const CostKind& kind = kinds[i - 1];
+    kind_ = kind.from;
+    mean_ = before_ = kind.occupied_ms, deviation_ = kind.deviation_ms, skip_ = kind.skip, seen_ = true;
+    // What is cheaper is played at its rate at once; what is dearer may use up what is made ahead first.
+    if (const int faster = sustainable(); faster < cadence_) cadence_ = faster;
+    return true;
+  }
+  /// Frames to be ahead in the kind before kinds[i]: more where it takes more time than there is, and before
+  /// such a one.
+  int ahead_of(std::size_t i, Kinds kinds) const {
+    const double most = pace_.period_ms * pace_.workers;
+    const bool more = pace_.far > pace_.horizon && i > 0 &&
+                      (kinds[i - 1].occupied_ms > most || (i < kinds.size() && kinds[i].occupied_ms > most));
+    return more ? pace_.far : pace_.horizon;
+  }
+  void fall() {
+    if (const int lower = sustainable(); lower > cadence_) cadence_ = lower;
+  }
+  /// First frame after the last one whose time has not come when a worker takes it on at `free_ms`, with what
+  /// skipping to it adds. Found from below: what a skip adds is bounded, so this ends.
+  std::int64_t first_in_time(double free_ms) const {
+    const std::int64_t least = last_ + 1 > kind_ ? last_ + 1 : kind_;
+    std::int64_t n = least;
+    for (;;) {
+      const double ready = free_ms + need_ms(n);
+      const std::int64_t m = ready < 0 ? least : static_cast<std::int64_t>(ready / pace_.period_ms) + 1;
+      if (m <= n) return n;
+      n = m;
+    }
   }
   /// A slow frame has to be started earlier than the buffer alone would have it.
-  double horizon_ms(double need) const {
-    return later(pace_.horizon * pace_.period_ms, need + 2 * pace_.period_ms);
+  double horizon_ms(std::int64_t n) const {
+    return later(ahead_ * pace_.period_ms, need_ms(n) + 2 * pace_.period_ms);
   }
   std::int64_t on_grid(std::int64_t n) const {
     if (cadence_ == 0) return n;
@@ -152,21 +254,25 @@ class Pacer {
     while (!c.has(n)) ++n;
     return n;
   }
-  /// Fastest cadence that the workers keep up with at the present cost of a frame.
+  /// Fastest cadence that the workers keep up with at the present cost of a frame and of skipping.
   int sustainable() const {
-    const double share = pace_.period_ms * pace_.workers / (mean_ > 0 ? mean_ : 1e-9);
+    const double most = pace_.period_ms * pace_.workers;
     int i = 0;
-    while (i + 1 < static_cast<int>(kCadences.size()) &&
-           kCadences[static_cast<std::size_t>(i)].share() > share)
-      ++i;
+    for (; i + 1 < static_cast<int>(kCadences.size()); ++i) {
+      const double share = kCadences[static_cast<std::size_t>(i)].share();
+      if (share * (mean_ + skip_.after(1 / share - 1)) <= most) break;
+    }
     return i;
   }
 
   Pace pace_;
   std::int64_t last_ = -1;
   int cadence_ = 0;
-  double mean_ = 0, deviation_ = 0, before_ = 0, skip_ms_ = 0;
+  double mean_ = 0, deviation_ = 0, before_ = 0;
+  SkipCost skip_;
+  int ahead_ = 0;
   bool seen_ = false;
+  std::int64_t kind_ = 0, leave_ = std::numeric_limits<std::int64_t>::min();  ///< present kind; where it ends
 };
 
 }  // namespace gc

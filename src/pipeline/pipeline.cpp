@@ -75,7 +75,7 @@ void Pipeline::stop() {
 void Pipeline::start_clock(double zero_ms, double period_ms) {
   const std::lock_guard lock(mutex_);
   zero_ms_ = zero_ms;
-  Pacer pacer({options_.workers, options_.horizon, period_ms});
+  Pacer pacer({options_.workers, options_.horizon, period_ms, options_.far});
   pacer.skip_to(next_);
   pacer_ = pacer;
   changed_.notify_all();
@@ -100,7 +100,7 @@ std::optional<FrameStart> Pipeline::next_start(std::unique_lock<std::mutex>& loc
   if (stop_ || next_ >= count) return std::nullopt;
   FrameStart start{next_, 0};
   if (pacer_) {
-    start = pacer_->next(clock_.now() - zero_ms_);
+    start = pacer_->next(clock_.now() - zero_ms_, options_.kinds);
     start.at_ms += zero_ms_;
   }
   next_ = start.frame + 1;
@@ -127,11 +127,12 @@ void Pipeline::work(int worker) {
 bool Pipeline::make_one(int worker) {
   FrameResult result;
   result.worker = worker;
+  std::int64_t kind = 0;
   {
     std::unique_lock lock(mutex_);
     const auto start = next_start(lock);
     if (!start) return false;
-    result.position = start->frame;
+    result.position = start->frame, kind = start->kind;
     result.frame = frames_[static_cast<std::size_t>(start->frame)];
     const std::uint64_t ticket = tickets_++;
     result.decided_ms = clock_.now();
@@ -154,14 +155,18 @@ bool Pipeline::make_one(int worker) {
   }
   gauge_again();
   maker_->process(*work, result);
-  result.page_faults = page_faults() - faults;
+  result.page_faults += page_faults() - faults;
   result.done_ms = clock_.now();
   {
     const std::lock_guard lock(mutex_);
     if (stop_) return false;
     if (pacer_)
-      pacer_->finished({result.fetch_began_ms - result.started_ms, result.steady_fetch_ms,
-                        result.done_ms - result.fetched_ms, result.decodes_between});
+      pacer_->finished(
+          {result.fetch_began_ms - result.started_ms,
+           result.steady_fetch_ms,
+           std::max(0.0, result.done_ms - result.fetched_ms - result.neighbours_ms),
+           {result.steady_fetch_ms, result.decodes_between, result.neighbour_ms, result.neighbours},
+           kind});
   }
   done_(std::move(result));
   return true;

@@ -24,6 +24,9 @@ struct FrameResult {
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
   double steady_fetch_ms = 0;    ///< of the fetch, what is not catching up after a seek or a skip
   bool decodes_between = false;  ///< frames before it that were skipped had to be decoded all the same
+  int neighbours = 0;            ///< other frames' pictures that it looks at
+  double neighbour_ms = 0;       ///< of making one of them
+  double neighbours_ms = 0;      ///< of processing, what neighbours took beyond the one that each frame adds
   double shared_wait_ms = 0;     ///< waited for pictures that other frames in flight were making
   long page_faults = 0;          ///< memory that had to come back from the drive
   StageLog stages;
@@ -51,6 +54,8 @@ struct PipelineOptions {
   std::shared_ptr<MemoryCache> cache;  ///< for what frames share; none: the pipeline's own
   bool keep_frames = false;            ///< finished frames are offered to the cache and taken from it
   bool take_frames = false;            ///< frames that the cache has are taken from it
+  std::vector<CostKind> kinds;         ///< what is known of frames beforehand, by position
+  int far = 0;                         ///< as in Pace
 };
 
 /// How many frames are made at once on this machine: one for each processor that this process may use.

@@ -34,6 +34,8 @@ struct FrameLog {
   bool presented = false, dropped = false, offline = false, sealed = false, cached = false;
   bool repeated = false;  ///< at its time the picture before it stayed on the display
   bool decodes_between = false;
+  int neighbours = 0;                          ///< other frames' pictures that it looks at
+  double neighbour_ms = 0, neighbours_ms = 0;  ///< making one; and beyond the one that each frame adds
   std::int16_t worker = -1;
   double due_ms = 0;
   double looked_ms = 0;   ///< when the display's thread looked for it
@@ -61,16 +63,17 @@ struct Playout {
   FrameRange range;
   Rate rate;
   PlayMode mode = PlayMode::on_the_clock;
-  int workers = 2, horizon = 12;
-  Frames frames = 0;  ///< due
+  int workers = 2, horizon = 12, far = 0;  ///< as in Pace
+  Frames frames = 0;                       ///< due
   Frames dropped = 0;
   Frames dropped_outside = 0;  ///< of them, those that the outside took
   double seconds = 0;          ///< clock time of the run, pre-roll not counted
   double preroll_seconds = 0;
   double rate_reached = 0;
   bool stopped = false;
-  Conditions around;          ///< what else went on meanwhile
-  std::vector<FrameLog> log;  ///< by position in the order of playing
+  Conditions around;            ///< what else went on meanwhile
+  std::vector<CostKind> kinds;  ///< what the pacing rule was told beforehand, by position
+  std::vector<FrameLog> log;    ///< by position in the order of playing
   std::vector<SegmentPlay> segments;
 
   /// 1 for each dropped frame of the range, 0 else.

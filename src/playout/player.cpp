@@ -107,6 +107,9 @@ class Run {
         frames_(order_of(range, options)) {
     p_.range = range, p_.rate = program.timeline()->rate, p_.mode = options.mode;
     p_.workers = options.workers, p_.horizon = options.horizon;
+    p_.far = options.far >= 0 ? options.far : far_of(program.width(), program.height(), options.horizon);
+    for (int pass = 0; pass < std::max(1, options.passes) && !options.backwards; ++pass)
+      for (CostKind k : options.kinds) k.from += pass * range.length(), p_.kinds.push_back(k);
   }
 
   Playout play(const ProgramPtr& program, const SealLookup* seals,
@@ -114,7 +117,7 @@ class Run {
     if (frames_.empty()) return std::move(p_);
     PipelineOptions running;
     running.workers = options_.workers, running.horizon = options_.horizon;
-    running.cache = options_.cache;
+    running.cache = options_.cache, running.kinds = p_.kinds, running.far = p_.far;
     running.take_frames = options_.cache != nullptr;
     running.keep_frames = options_.cache && options_.mode == PlayMode::every_frame;
     std::optional<Learner> learner;
@@ -205,6 +208,7 @@ class Run {
     of.fetch_began_ms = r.fetch_began_ms - zero_, of.fetched_ms = r.fetched_ms - zero_;
     of.done_ms = r.done_ms - zero_, of.steady_fetch_ms = r.steady_fetch_ms;
     of.worker = static_cast<std::int16_t>(r.worker), of.decodes_between = r.decodes_between;
+    of.neighbours = r.neighbours, of.neighbour_ms = r.neighbour_ms, of.neighbours_ms = r.neighbours_ms;
     of.sealed = r.sealed, of.offline = r.offline, of.cached = r.cached;
     for (const StageSample& x : r.stages)
       if (x.ended_ms > 0)

@@ -17,7 +17,9 @@ struct PlayOptions {
   std::shared_ptr<Notebook> notebook = {};  ///< learns from every frame; none: nothing is learnt
   /// Filled by every-frame playback; frames that are in it are taken from it. None: frames are not kept.
   std::shared_ptr<MemoryCache> cache = {};
-  Clock* clock = nullptr;  ///< null: the machine's
+  std::vector<CostKind> kinds = {};  ///< of one pass, forwards, as kinds_of says; empty: it finds out itself
+  Clock* clock = nullptr;            ///< null: the machine's
+  int far = -1;  ///< as in Pace; -1: as far as memory carries
   /// What makes the frames; null: the program does.
   std::function<std::unique_ptr<FrameMaker>()> maker = {};
 };

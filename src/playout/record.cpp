@@ -14,12 +14,14 @@ struct MachineGap {
   double FrameCost::*value;
 };
 constexpr MachineGap kMachineGaps[] = {{"starting_ms", &FrameCost::starting},
-                         {"turn_ms", &FrameCost::turn},
-                         {"arriving_ms", &FrameCost::arriving},
-                         {"handing_ms", &FrameCost::handing},
-                         {"looked_ms", &FrameCost::looked}};
+                                       {"turn_ms", &FrameCost::turn},
+                                       {"arriving_ms", &FrameCost::arriving},
+                                       {"handing_ms", &FrameCost::handing},
+                                       {"looked_ms", &FrameCost::looked},
+                                       {"neighbour_ms", &FrameCost::neighbour},
+                                       {"all_neighbours_ms", &FrameCost::all_neighbours}};
 
-constexpr const char* kOn[] = {"read", "decode", "process", "display"};
+constexpr const char* kOn[] = {"read", "decode", "process", "display", "accelerator", "transfer", "memory"};
 
 std::unexpected<Error> bad(const std::string& where, const std::string& what) {
   return bad_input("is no usable playout record: " + what, where, "Record the playout again.");
@@ -27,6 +29,10 @@ std::unexpected<Error> bad(const std::string& where, const std::string& what) {
 
 /// Frames that take what the script says, on the script's clock.
 class ScriptedMaker : public FrameMaker {
+  struct ScriptedWork : Work {
+    double neighbours_ms = 0;
+  };
+
  public:
   ScriptedMaker(const PlayRecord& script, Clock& clock) : script_(script), clock_(clock) {}
 
@@ -34,15 +40,28 @@ class ScriptedMaker : public FrameMaker {
     const FrameCost& cost = script_.costs[static_cast<std::size_t>(r.position)];
     const double read = stall(r.position, Stall::On::read), held = stall(r.position, Stall::On::decode);
     const double decode = cost.fetch + catch_up_of(script_.costs, last_, r.position);
+    auto work = std::make_unique<ScriptedWork>();
+    work->neighbours_ms = neighbours_of(script_.costs, last_, r.position);
     last_ = r.position;
     spend(r, StageKind::read, read, read);
     spend(r, StageKind::decode, decode + held, decode);
     r.steady_fetch_ms = cost.fetch, r.decodes_between = cost.decodes_between;
-    return std::make_unique<Work>();
+    return work;
   }
-  void process(Work&, FrameResult& r) override {
-    const double own = script_.costs[static_cast<std::size_t>(r.position)].process;
+  void process(Work& work, FrameResult& r) override {
+    const FrameCost& cost = script_.costs[static_cast<std::size_t>(r.position)];
+    r.neighbours = cost.neighbours, r.neighbour_ms = cost.neighbour;
+    r.neighbours_ms = static_cast<ScriptedWork&>(work).neighbours_ms;
+    const double own = cost.process + r.neighbours_ms;
     spend(r, StageKind::effect, own + stall(r.position, Stall::On::process), own);
+    for (const auto& [on, kind] : {std::pair{Stall::On::accelerator, StageKind::effect},
+                                   std::pair{Stall::On::transfer, StageKind::transfer}})
+      if (const double ms = stall(r.position, on); ms > 0) {
+        spend(r, kind, ms, 0);
+        r.stages.back().by_wall = true;
+      }
+    if (const double ms = stall(r.position, Stall::On::memory); ms > 0)
+      spend(r, StageKind::effect, ms, 0), ++r.page_faults;
   }
 
  private:
@@ -121,7 +140,7 @@ void hand_over(PlayRecord& r, const Playout& p, std::size_t position) {
 
 PlayRecord record_of(const Playout& p, const Program& program) {
   PlayRecord r;
-  r.rate = p.rate, r.workers = p.workers, r.horizon = p.horizon;
+  r.rate = p.rate, r.workers = p.workers, r.horizon = p.horizon, r.kinds = p.kinds, r.far = p.far;
   const std::size_t count = p.log.size();
   r.costs.resize(count), r.dropped.resize(count), r.segments.resize(count);
   std::vector<int> interval(count);
@@ -135,7 +154,9 @@ PlayRecord record_of(const Playout& p, const Program& program) {
     FrameCost& c = r.costs[i];
     c.fetch = f.steady_fetch_ms,
     c.catch_up = std::max(0.0, f.fetched_ms - f.fetch_began_ms - f.steady_fetch_ms);
-    c.process = f.process_ms(), c.after = f.after, c.decodes_between = f.decodes_between;
+    c.process = std::max(0.0, f.process_ms() - f.neighbours_ms), c.all_neighbours = f.neighbours_ms;
+    c.neighbours = f.neighbours, c.neighbour = f.neighbour_ms;
+    c.after = f.after, c.decodes_between = f.decodes_between;
     // Before the clock started nothing was in a hurry.
     if (static_cast<Frames>(i) < p.horizon) continue;
     const double turn_free =
@@ -160,7 +181,8 @@ PlayRecord record_of(const Playout& p, const Program& program) {
     const FrameCost& like = r.costs[best];
     const double looked = r.costs[i].looked;
     r.costs[i] = {like.fetch, 0, like.process, -2, like.decodes_between};
-    r.costs[i].looked = looked;
+    r.costs[i].looked = looked, r.costs[i].neighbours = like.neighbours,
+    r.costs[i].neighbour = like.neighbour;
   }
   return r;
 }
@@ -170,8 +192,8 @@ std::vector<FrameCost> costs_with_stalls(const PlayRecord& r) {
   for (const Stall& s : r.stalls) {
     if (s.position < 0 || static_cast<std::size_t>(s.position) >= costs.size()) continue;
     FrameCost& c = costs[static_cast<std::size_t>(s.position)];
-    if (s.on == Stall::On::process) c.process += s.ms;
-    else if (s.on != Stall::On::display) c.stall += s.ms;
+    if (s.on == Stall::On::read || s.on == Stall::On::decode) c.stall += s.ms;
+    else if (s.on != Stall::On::display) c.process += s.ms;
   }
   return costs;
 }
@@ -187,7 +209,7 @@ int Replay::agreeing() const {
 
 Replay replay(const PlayRecord& r) {
   const std::vector<Outcome> model =
-      play_costs({r.workers, r.horizon, r.rate.frame_ms()}, costs_with_stalls(r), r.begins);
+      play_costs({r.workers, r.horizon, r.rate.frame_ms(), r.far}, costs_with_stalls(r), r.begins, r.kinds);
   Replay result;
   each_run(r.segments, model.size(), [&](std::size_t from, std::size_t to) {
     Replay::Part part;
@@ -211,10 +233,20 @@ Json to_json(const PlayRecord& r) {
     for (const MachineGap& g : kMachineGaps)
       if (c.*g.value != 0) f[g.name] = c.*g.value;
     if (c.decodes_between) f["decodes_between"] = true;
+    if (c.neighbours > 0) f["neighbours"] = c.neighbours;
     if (!r.dropped.empty() && r.dropped[i]) f["dropped"] = true;
     if (!r.segments.empty() && (i == 0 || r.segments[i] != r.segments[i - 1])) f["segment"] = r.segments[i];
     frames.push_back(std::move(f));
   }
+  Json kinds = Json::array();
+  for (const CostKind& k : r.kinds)
+    kinds.push_back({{"from", k.from},
+                     {"occupied_ms", k.occupied_ms},
+                     {"deviation_ms", k.deviation_ms},
+                     {"decode_ms", k.skip.decode},
+                     {"neighbour_fetch_ms", k.skip.neighbour_fetch},
+                     {"neighbour_ms", k.skip.neighbour},
+                     {"neighbours", k.skip.neighbours}});
   for (const Stall& s : r.stalls)
     stalls.push_back({{"position", s.position}, {"ms", s.ms}, {"on", kOn[static_cast<std::size_t>(s.on)]}});
   return {{"glass_clock", "playout record"},
@@ -222,8 +254,10 @@ Json to_json(const PlayRecord& r) {
           {"rate", {r.rate.num, r.rate.den}},
           {"workers", r.workers},
           {"read_ahead", r.horizon},
+          {"read_far_ahead", r.far},
           {"observed", !r.dropped.empty()},
           {"begins_ms", r.begins},
+          {"kinds", kinds},
           {"frames", frames},
           {"stalls", stalls}};
 }
@@ -241,12 +275,28 @@ Result<PlayRecord> record_from_json(const Json& j, const std::string& where) {
   r.rate = {rate[0].get<int>(), rate[1].get<int>()};
   r.workers = static_cast<int>(number_or(j, "workers", 0)),
   r.horizon = static_cast<int>(number_or(j, "read_ahead", 12));
+  r.far = static_cast<int>(std::clamp(number_or(j, "read_far_ahead", 0), 0.0, 10000.0));
   if (r.workers < 1 || r.workers > 64 || r.horizon < 1 || r.horizon > 10000)
     return bad(where, "the number of workers or the read-ahead is impossible");
   for (const Json& ms : j.value("begins_ms", Json::array())) {
     if (!ms.is_number() || !(std::abs(ms.get<double>()) < 1e7))
       return bad(where, "the times at which workers begin are impossible");
     r.begins.push_back(ms.get<double>());
+  }
+  for (const Json& k : j.value("kinds", Json::array())) {
+    CostKind kind{static_cast<std::int64_t>(number_or(k, "from", -1)),
+                  number_or(k, "occupied_ms", -1),
+                  number_or(k, "deviation_ms", -1),
+                  {}};
+    kind.skip.decode = number_or(k, "decode_ms", 0), kind.skip.neighbour = number_or(k, "neighbour_ms", 0);
+    kind.skip.neighbour_fetch = number_or(k, "neighbour_fetch_ms", 0);
+    kind.skip.neighbours = static_cast<int>(std::clamp(number_or(k, "neighbours", 0), 0.0, 1000.0));
+    if (kind.from < 0 || (!r.kinds.empty() && kind.from <= r.kinds.back().from) ||
+        !(kind.occupied_ms >= 0 && kind.occupied_ms < 1e7) ||
+        !(kind.deviation_ms >= 0 && kind.deviation_ms < 1e7) ||
+        !(kind.skip.after(100) >= 0 && kind.skip.after(100) < 1e8))
+      return bad(where, "what was known beforehand is impossible");
+    r.kinds.push_back(kind);
   }
   const Json frames = j.value("frames", Json());
   if (!frames.is_array() || frames.empty()) return bad(where, "it has no frames");
@@ -258,9 +308,14 @@ Result<PlayRecord> record_from_json(const Json& j, const std::string& where) {
     if (!(fetch >= 0 && fetch < 1e7) || !(process >= 0 && process < 1e7) ||
         !(catch_up >= 0 && catch_up < 1e7))
       return bad(where, "frame " + std::to_string(r.costs.size()) + " has impossible times");
+    const double neighbours = number_or(f, "neighbours", 0);
+    if (!(neighbours >= 0 && neighbours < 1000))
+      return bad(where,
+                 "frame " + std::to_string(r.costs.size()) + " has an impossible number of neighbours");
     segment = text_or(f, "segment", segment);
     r.costs.push_back({fetch, catch_up, process, static_cast<Frames>(number_or(f, "after", -1)),
                        flag_or(f, "decodes_between", false)});
+    r.costs.back().neighbours = static_cast<int>(neighbours);
     for (const MachineGap& g : kMachineGaps) {
       const double ms = number_or(f, g.name, 0);
       if (!(std::abs(ms) < 1e7))
@@ -296,6 +351,8 @@ Playout play_script(const ProgramPtr& program, const PlayRecord& script, FrameRa
                     PlayOptions options) {
   ScriptClock clock;
   options.workers = script.workers, options.horizon = script.horizon, options.clock = &clock;
+  if (!script.kinds.empty()) options.kinds = script.kinds;
+  options.far = script.far;
   options.maker = [&] { return std::make_unique<ScriptedMaker>(script, clock); };
   ScriptedDisplay display(script, range, clock);
   const std::atomic<bool> stop{false};

@@ -8,7 +8,7 @@ namespace gc {
 
 /// Something that holds a frame up, in a script.
 struct Stall {
-  enum class On { read, decode, process, display };
+  enum class On { read, decode, process, display, accelerator, transfer, memory };
   Frames position = 0;
   double ms = 0;
   On on = On::process;
@@ -17,11 +17,12 @@ struct Stall {
 struct PlayRecord {
   static constexpr int kVersion = 2;
   Rate rate{24, 1};
-  int workers = 2, horizon = 12;
+  int workers = 2, horizon = 12, far = 0;
   std::vector<FrameCost> costs;       ///< by position in the order of playing
   std::vector<bool> dropped;          ///< as observed; empty in a script
   std::vector<std::string> segments;  ///< main_segment's id by position; may be empty
   std::vector<double> begins;         ///< see play_costs
+  std::vector<CostKind> kinds;        ///< what the pacing rule was told beforehand
   std::vector<Stall> stalls;
 };
 

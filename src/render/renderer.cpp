@@ -223,6 +223,8 @@ class Processor {
     const CompiledEffect& e = s.effects[temporal];
     std::vector<MemoryCache::Picture> held;
     std::vector<const Image*> window;
+    if (!inside_neighbour_)
+      ++notes_.windows, notes_.neighbours = std::max(notes_.neighbours, e.window.length() - 1);
     for (int d = -e.window.before; d <= e.window.after; ++d) {
       held.push_back(shared(program, s, s.neighbour(frame, d, program.timeline()->rate), temporal, lane));
       window.push_back(held.back().get());
@@ -239,9 +241,12 @@ class Processor {
   MemoryCache::Picture shared(const Program& program, const CompiledSegment& s, Frames frame,
                               std::size_t count, const Hash128& lane) {
     const auto make = [&] {
-      const bool before = std::exchange(whole_, true);
+      const bool whole_before = std::exchange(whole_, true);
+      const bool inside_before = std::exchange(inside_neighbour_, true);
+      const Stopwatch watch;
       Image image = std::move(stack_picture(program, s, frame, count, lane).image);
-      whole_ = before;
+      whole_ = whole_before, inside_neighbour_ = inside_before;
+      if (!inside_neighbour_) ++notes_.made, notes_.made_ms += watch.ms();
       return image;
     };
     if (!cache_) return std::make_shared<const Image>(make());
@@ -368,10 +373,13 @@ class Processor {
     run_points(points, piece.image, at, &ms);
     const double share = wall.ms() > 0 ? cpu.ms() / wall.ms() : 1;
     const float gauge = gauge_around();
+    double ended = now_ms() - wall.ms();
     for (std::size_t k = 0; k < points.size(); ++k) {
       const StageRef& stage = whose[k]->stage;
       log_.push_back({stage.kind, stage.key, static_cast<float>(ms[k]), static_cast<float>(ms[k] * share),
                       stage.owner, gauge});
+      // They took turns from tile to tile; in the log one comes after the other.
+      log_.back().ended_ms = ended += ms[k];
     }
     return i;
   }
@@ -422,6 +430,7 @@ class Processor {
   MemoryCache* cache_;
   FrameNotes& notes_;
   bool whole_ = false;  ///< making a neighbour, which is whole whatever the region
+  bool inside_neighbour_ = false;
 };
 
 }  // namespace
@@ -443,7 +452,10 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, Sta
   }
   if (request.keep > 0) open_.front().reader->keep(request.keep);
   auto frame = open_.front().reader->read(request.frame, &times);
-  into.steady_ms += times.steady_ms();
+  if (times.decoded > 0) {
+    auto& [sum, frames] = into.by_reader[request.lane];
+    sum += times.steady_ms(), ++frames;
+  }
   into.decodes_between = into.decodes_between || !open_.front().reader->info().intra;
   log.push_back({StageKind::read, request.read.key, static_cast<float>(times.read_ms),
                  static_cast<float>(times.read_ms), request.read.owner});
@@ -460,7 +472,7 @@ Decoded Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLo
     again = false;
     d.pictures.clear();
     d.index.clear();
-    d.steady_ms = 0, d.decodes_between = false;
+    d.by_reader.clear(), d.decodes_between = false;
     for (const DecodeRequest& request : recipe.requests) {
       d.index[request.key()] = d.pictures.size();
       if (request.offline) {
@@ -483,6 +495,8 @@ Decoded Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLo
       d.pictures.push_back(nullptr);
     }
   }
+  // Of several frames that a reader decoded for one, all but one are neighbours that nobody left behind.
+  for (const auto& [lane, decoded] : d.by_reader) d.steady_ms += decoded.first / decoded.second;
   d.recipe = std::move(recipe);
   return d;
 }

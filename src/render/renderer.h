@@ -18,8 +18,9 @@ struct Decoded {
   std::vector<FramePtr> pictures;                  ///< one for each request; null where it is offline
   std::unordered_map<Hash128, std::size_t> index;  ///< of a request's key
   std::vector<std::string> trouble;
-  double steady_ms = 0;          ///< what fetching takes of a frame that is reached from the one before it
-  bool decodes_between = false;  ///< some source is long GOP
+  double steady_ms = 0;  ///< what fetching takes of a frame that is reached from the one before it
+  std::unordered_map<Hash128, std::pair<double, int>> by_reader;  ///< the same by lane: sum, frames decoded
+  bool decodes_between = false;                                   ///< some source is long GOP
 };
 
 /// The open readers. One thread at a time.
@@ -46,6 +47,10 @@ struct FrameNotes {
   bool unseen = false;               ///< something in it shows only after rendering
   int tiles = 1;                     ///< asked for: threads that may work on this one frame
   std::vector<std::string> trouble;  ///< what went wrong on the way, in sentences
+  int windows = 0;                   ///< effects that looked at neighbouring frames, inner ones not counted
+  int neighbours = 0;                ///< other frames' pictures that the widest of them looked at
+  int made = 0;                      ///< pictures that were made for them, this frame's own among them
+  double made_ms = 0;                ///< that this took
 };
 
 /// Processes fetched pictures into the finished frame. Pictures that are missing are drawn as a hatched

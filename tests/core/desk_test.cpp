@@ -71,9 +71,10 @@ TEST_F(AtTheDesk, ATimelineOfNothingIsNoTrouble) {
     EXPECT_TRUE(check_gate(*v.delivered, stores_.shelf.get()).may_deliver());
     NullDisplay display;
     const std::atomic<bool> stop{false};
-    EXPECT_EQ(
-        play(v.played, nullptr, whole(v), stores_.play_options(PlayMode::every_frame), display, stop).dropped,
-        0);
+    EXPECT_EQ(play(v.played, nullptr, whole(v), stores_.play_options(PlayMode::every_frame, v, whole(v)),
+                   display, stop)
+                  .dropped,
+              0);
   }
 }
 

@@ -31,7 +31,7 @@ std::vector<std::int64_t> paced(double cost, int workers, int frames, double per
     EXPECT_GE(s.at_ms, w);
     if (!started.empty()) EXPECT_GT(s.frame, started.back());
     started.push_back(s.frame);
-    pacer.finished({0, 0, cost, false});
+    pacer.finished({0, 0, cost, {}});
     w = s.at_ms + cost;
   }
 }
@@ -68,7 +68,7 @@ TEST(Pacing, DoesNotSpiralWhenSkippedFramesMustBeDecoded) {
                  catch_up = 17.0 * static_cast<double>(s.frame - last - 1) + (i == 100 ? 1000 : 0);
     fetch_free = began + 17 + catch_up;
     w = fetch_free + 33;
-    pacer.finished({began - s.at_ms, 17, 33, true});
+    pacer.finished({began - s.at_ms, 17, 33, {17, true, 0, 0}});
     if (i > 300) late_at_end += s.frame - last - 1;
     last = s.frame;
   }
@@ -87,7 +87,7 @@ TEST(Pacing, ASlowDecoderIsNotSentSecondsAhead) {
     longest = std::max(longest, s.frame - last - 1);
     last = s.frame;
     now = s.at_ms + 38 + (i == 100 ? 500 : 0);
-    pacer.finished({0, 38, 20, true});
+    pacer.finished({0, 38, 20, {38, true, 0, 0}});
   }
   EXPECT_LE(longest, 30);
 }
@@ -104,7 +104,7 @@ TEST(Pacing, OneFrameHeldUpFromOutsideCostsFewFrames) {
     skipped += s.frame - last - 1, last = s.frame;
     w = s.at_ms + cost;
     late += w > static_cast<double>(s.frame) * 40;
-    pacer.finished({0, 0, cost, false});
+    pacer.finished({0, 0, cost, {}});
   }
   EXPECT_LE(skipped + late, 12) << "the read-ahead and the other worker carry most of it";
 }
@@ -207,6 +207,60 @@ TEST_F(Playing, OfflineFramesAreLoggedAndAreNotDropsOfTheMachine) {
   const Playout p = play(gone, nullptr, {0, 24}, {PlayMode::every_frame, 2, 12, false}, display, stop);
   EXPECT_EQ(p.dropped, 0);
   EXPECT_TRUE(std::all_of(p.log.begin(), p.log.end(), [](const FrameLog& l) { return l.offline; }));
+}
+
+/// Frames from 0 to 60 take 24 frame budgets a worker, those after it a third of one; both are known.
+TEST(Pacing, KnownChangesOfCostAreFollowedAtTheirFirstFrame) {
+  constexpr double kPeriod = 40;
+  const std::vector<CostKind> kinds{{0, 1900, 5, {}}, {60, 13, 1, {}}};
+  for (const bool told : {true, false}) {
+    Pacer pacer({2, 12, kPeriod});
+    double free[2] = {0, 0};
+    std::int64_t first_light = 0, shown_light = 0;
+    for (;;) {
+      double& w = free[1] < free[0] ? free[1] : free[0];
+      const FrameStart s = pacer.next(w, told ? Kinds(kinds) : Kinds());
+      if (s.frame >= 100) break;
+      const double cost = s.frame < 60 ? 1900 : 13;
+      const double done = std::max(w, s.at_ms) + cost;
+      if (s.frame >= 60 && done <= static_cast<double>(s.frame) * kPeriod) {
+        if (shown_light++ == 0) first_light = s.frame;
+      }
+      w = done;
+      pacer.finished({0, 0, cost, {}, s.kind});
+    }
+    if (told) {
+      EXPECT_LE(first_light, 72) << "within half a second of where it can";
+      EXPECT_GE(shown_light, 28);
+    } else {
+      EXPECT_LT(shown_light, 28) << "who does not know finds out only from frames that are done";
+    }
+  }
+}
+
+// A frame with four neighbours of 90 ms each, 100 ms besides: making every second frame costs as much as
+// making all of them; the rule has to skip far to gain anything.
+TEST(Pacing, SkippingThatCostsWhatItSavesIsNotDoneByHalves) {
+  constexpr double kPeriod = 40;
+  const SkipCost skip(5, false, 90, 4);
+  EXPECT_DOUBLE_EQ(skip.after(1), 95);
+  EXPECT_DOUBLE_EQ(skip.after(9), 380);
+  const std::vector<CostKind> kinds{{0, 195, 4, skip}};
+  Pacer pacer({2, 12, kPeriod});
+  double free[2] = {0, 0};
+  std::int64_t last = -1;
+  int on_time = 0, made = 0;
+  for (;;) {
+    double& w = free[1] < free[0] ? free[1] : free[0];
+    const FrameStart s = pacer.next(w, kinds);
+    if (s.frame >= 480) break;
+    const double done = std::max(w, s.at_ms) + 195 + skip.after(static_cast<double>(s.frame - last - 1));
+    on_time += done <= static_cast<double>(s.frame) * kPeriod, ++made;
+    last = s.frame, w = done;
+    pacer.finished({0, 5, 190, skip, s.kind});
+  }
+  EXPECT_GE(on_time, made * 9 / 10) << "what is started arrives";
+  EXPECT_GE(on_time, 40) << "of 480, with room for one in 7.2";
 }
 
 }  // namespace

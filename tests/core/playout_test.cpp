@@ -61,6 +61,11 @@ PlayRecord wild(unsigned seed) {
     const double all = load * r.workers * kPeriod * (0.85 + 0.3 * unit());
     const double fetch = std::min(0.3 * all, 30.0);
     r.costs.push_back({fetch, i % 40 == 0 ? 20 * unit() : 0, all - fetch, i - 1, gop});
+    // Some stretches look at neighbours, and some are known beforehand, not always rightly.
+    if (i % 120 >= 80) r.costs.back().neighbours = 4, r.costs.back().neighbour = 0.3 * all;
+    if (seed % 3 != 0 && i % 40 == 0)
+      r.kinds.push_back(
+          {i, all * (0.7 + 0.6 * unit()), 0.1 * all, {fetch, gop, 0.3 * all, i % 120 >= 80 ? 4 : 0}});
   }
   return r;
 }
@@ -73,7 +78,7 @@ TEST_P(ModelAndPlayer, AgreeToTheFrameWhenFramesTakeTheSame) {
   const ProgramPtr program =
       Program::compile(Build(64, 36).track("V1").solid("s", 400, 0, 0, 0).done(), media);
   const Playout p = play_script(program, r, {0, 400});
-  const std::vector<Outcome> model = play_costs({r.workers, r.horizon, kPeriod}, r.costs);
+  const std::vector<Outcome> model = play_costs({r.workers, r.horizon, kPeriod}, r.costs, {}, r.kinds);
   for (std::size_t i = 0; i < model.size(); ++i)
     ASSERT_EQ(model[i].dropped, p.log[i].dropped) << "frame " << i << ", " << r.workers << " workers";
   EXPECT_GT(p.dropped, 0) << "else nothing was tried";
@@ -151,6 +156,52 @@ TEST_F(Scripted, ADisplayThatBlocksIsNamed) {
   EXPECT_NEAR(static_cast<double>(p.count(Cause::display)), 400 / kPeriod, 2);
   EXPECT_EQ(p.count(Cause::display), p.dropped);
   EXPECT_FALSE(p.log[80].dropped);
+}
+
+TEST_F(Scripted, EachCauseIsToldByWhatBoundTheFrames) {
+  const std::pair<Stall::On, Cause> kEach[] = {{Stall::On::read, Cause::disk},
+                                               {Stall::On::decode, Cause::decode},
+                                               {Stall::On::process, Cause::processor},
+                                               {Stall::On::accelerator, Cause::accelerator},
+                                               {Stall::On::transfer, Cause::transfer}};
+  for (const auto& [on, cause] : kEach) {
+    PlayRecord r = script(200, 2, 10);
+    const bool fetching = on == Stall::On::read || on == Stall::On::decode;
+    // Decoding and processing are the frames' own work; the rest is waiting for someone.
+    for (Frames i = 0; i < 200; ++i) {
+      FrameCost& c = r.costs[static_cast<std::size_t>(i)];
+      if (on == Stall::On::decode) c.fetch = 1.5 * kPeriod;
+      else if (on == Stall::On::process) c.process = 3 * kPeriod;
+      else r.stalls.push_back({i, (fetching ? 1.5 : 3) * kPeriod, on});
+    }
+    const Playout p = run(r);
+    ASSERT_GT(p.dropped, 40) << cause_name(cause);
+    EXPECT_GE(p.count(cause), p.dropped * 9 / 10) << cause_name(cause);
+  }
+  // Memory that has to come back now and then, and somebody else who takes the time.
+  for (const Stall::On on : {Stall::On::memory, Stall::On::process}) {
+    PlayRecord r = script(200, 2, 10);
+    for (const Frames at : {60, 61, 120, 121}) r.stalls.push_back({at, 900, on});
+    const Playout p = run(r);
+    ASSERT_GT(p.dropped, 4);
+    EXPECT_EQ(p.count(on == Stall::On::memory ? Cause::memory : Cause::outside), p.dropped);
+  }
+}
+
+TEST_F(Scripted, WhatIsKnownBeforehandIsReadAheadForAndRecoveredFromAtOnce) {
+  // Two seconds with room, one that takes half as much again as there is, light ones after it.
+  PlayRecord r = script(160, 2, 20);
+  for (std::size_t i = 60; i < 84; ++i) r.costs[i].process = 3 * kPeriod - 2;
+  const Playout untold = run(r);
+  r.kinds = {{0, 22, 1, {}}, {60, 3 * kPeriod, 1, {}}, {84, 22, 1, {}}};
+  const Playout told = run(r);
+  r.far = 24;
+  const Playout far = run(r);
+  EXPECT_GT(untold.dropped, 0);
+  EXPECT_LE(told.dropped, untold.dropped);
+  EXPECT_EQ(far.dropped, 0) << "the slack before it carries it";
+  const std::vector<Outcome> model = play_costs({2, 12, kPeriod, 24}, r.costs, {}, r.kinds);
+  for (std::size_t i = 0; i < model.size(); ++i) EXPECT_EQ(model[i].dropped, far.log[i].dropped) << i;
 }
 
 TEST_F(Scripted, EveryFrameModeDropsNothingAndTakesLonger) {
@@ -353,10 +404,14 @@ TEST(SimulationAgain, EqualsSimulatingEverything) {
     m.pools.push_back(pool);
     m.stretches.push_back({i * 60, (i + 1) * 60, i, unit() < 0.5, static_cast<Frames>(unit() * 6)});
   }
+  for (CostPool& pool : m.pools)
+    if (unit() < 0.2) pool.neighbours = 4, pool.neighbour_ms = 0.5f * pool.frames[0].process_ms;
+  m.kinds = kinds_of(m), m.pace.far = 24;
   const Trials before = simulate(m, 24, 9);
   for (const std::uint32_t at : {0u, 3u, 60u, 118u, 119u}) {
     Model edited = m;
     for (FrameSample& f : edited.pools[at].frames) f.process_ms *= at % 2 ? 0.4f : 1.7f;
+    edited.kinds = kinds_of(edited);
     const Trials full = simulate(edited, 24, 9), again = simulate_again(edited, m, before);
     EXPECT_EQ(full.miss(), again.miss()) << at;
     EXPECT_EQ(full.drops(0, 7200), again.drops(0, 7200)) << at;
@@ -368,6 +423,7 @@ TEST(SimulationAgain, EqualsSimulatingEverything) {
   EXPECT_EQ(simulate_again(m, m, before).simulated(), 0);
   Model shorter = m;
   shorter.stretches.pop_back();
+  shorter.kinds = kinds_of(shorter);
   EXPECT_EQ(simulate(shorter, 24, 9).miss(), simulate_again(shorter, m, before).miss());
   EXPECT_EQ(before.miss(), simulate_again(m, shorter, simulate(shorter, 24, 9)).miss());
 }

@@ -217,5 +217,89 @@ TEST(Speed, IsPrintedAsGoals) {
   EXPECT_GE(goals[2].value, 95) << "the scripted seat is the same on every day";
 }
 
+// Outcomes drawn with a known distortion of what was said: the fit finds it (Cox, 1958).
+TEST(Calibrations, FindAKnownDistortionAndMoveNothingWithoutEvidence) {
+  std::mt19937 rng(3);
+  std::uniform_real_distribution<double> unit(0.02, 0.98), even(0, 1);
+  std::vector<Said> said;
+  const auto truth = [](double p) { return 1 / (1 + std::exp(-(-0.8 + 1.6 * std::log(p / (1 - p))))); };
+  for (int i = 0; i < 40; ++i) said.push_back({0.5f, i % 2 == 0});
+  EXPECT_EQ(calibration_of(said).outcomes, 0) << "too few";
+  EXPECT_EQ(calibration_of(said)(0.37), 0.37);
+  said.clear();
+  for (int i = 0; i < 200; ++i) said.push_back({0.02f, false});
+  EXPECT_EQ(calibration_of(said).outcomes, 0) << "nothing ever happened";
+  said.clear();
+  for (int i = 0; i < 4000; ++i) {
+    const double p = unit(rng);
+    said.push_back({static_cast<float>(p), even(rng) < truth(p)});
+  }
+  const Calibration c = calibration_of(said);
+  for (const double p : {0.1, 0.3, 0.5, 0.7, 0.9}) EXPECT_NEAR(c(p), truth(p), 0.04) << p;
+  EXPECT_LT(c(0), c(0.5));
+}
+
+TEST(Calibrations, AreKeptByTheNotebookAndUsedByTheForecast) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  MediaCatalog media;
+  const ProgramPtr program =
+      Program::compile(test::Build(64, 36).track("V1").solid("s", 240, 0.2, 0.3, 0.4).done(), media);
+  // At the edge: about half of the trials drop.
+  std::vector<FrameSample> edge;
+  for (int i = 0; i < 64; ++i) edge.push_back({1, 86.5f + static_cast<float>(i % 9) - 4});
+  book->add_frames(frame_key(program->stages(0)), edge);
+  const auto said = [&] { return forecast(*program, *book, {}, {0, 240}, {}).any_drop({0, 240}); };
+  const double before = said();
+  ASSERT_GT(before, 0.02);
+  ASSERT_LT(before, 0.99);
+  std::vector<Said> outcomes;
+  for (int i = 0; i < 200; ++i)
+    outcomes.push_back({i % 2 ? static_cast<float>(before) : 0.05f, i % 10 == 1});
+  book->add_outcomes(outcomes);
+  EXPECT_LT(said(), before) << "it was said too often";
+  const Forecast f = forecast(*program, *book, {}, {0, 240}, {});
+  EXPECT_EQ(f.any_drop_simulated({0, 240}), before) << "what is learnt from stays what the simulation said";
+  book.reset();
+  EXPECT_EQ((*Notebook::open(dir / "n.sqlite"))->calibration().outcomes, 200);
+}
+
+// The first pass starts with frames made before its clock; a further pass follows on the end of the last.
+TEST(Loops, FurtherPassesAreForecastApartFromTheFirst) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  MediaCatalog media;
+  const ProgramPtr program = Program::compile(test::Build(64, 36)
+                                                  .track("V1")
+                                                  .solid("heavy", 30, 0, 0, 0)
+                                                  .solid("light", 6, 1, 1, 1, {test::cdl("g", 1.2)})
+                                                  .done(),
+                                              media);
+  const double period = program->timeline()->rate.frame_ms();
+  const auto measured = [&](Frames at, double ms) {
+    book->add_frames(frame_key(program->stages(at)),
+                     std::vector<FrameSample>(64, {1, static_cast<float>(ms)}));
+  };
+  measured(0, 2.9 * period), measured(32, 0.3 * period);
+  ForecastOptions o;
+  const Forecast first = forecast(*program, *book, {}, {0, 36}, o);
+  o.loop = true;
+  const Forecast further = forecast(*program, *book, {}, {0, 36}, o);
+  EXPECT_LT(first.expected_drops, 1);
+  EXPECT_GT(further.expected_drops, 4);
+  EXPECT_EQ(further.miss.size(), 36u);
+  // The player on the scripted seat does the same.
+  PlayRecord r;
+  for (int pass = 0; pass < 2; ++pass)
+    for (Frames i = 0; i < 36; ++i) r.costs.push_back({1, 0, (i < 30 ? 2.9 : 0.3) * period, -2, false});
+  r.far = 24;
+  PlayOptions twice;
+  twice.passes = 2, twice.kinds = kinds_of(*program, *book, {}, {0, 36}, {});
+  const Playout p = play_script(program, r, {0, 36}, twice);
+  double drops = 0;
+  for (std::size_t i = 36; i < 72; ++i) drops += p.log[i].dropped;
+  EXPECT_NEAR(further.expected_drops, drops, 2);
+}
+
 }  // namespace
 }  // namespace gc

@@ -1,0 +1,47 @@
+#include "measure/calibration.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace gc {
+namespace {
+
+/// Of 64 trials none or all say less than certainty.
+double logit(double p) {
+  constexpr double kLeast = 1.0 / 130;
+  p = std::clamp(p, kLeast, 1 - kLeast);
+  return std::log(p / (1 - p));
+}
+double logistic(double x) { return 1 / (1 + std::exp(-x)); }
+
+}  // namespace
+
+double Calibration::operator()(double p) const { return outcomes == 0 ? p : logistic(a + b * logit(p)); }
+
+Calibration calibration_of(const std::vector<Said>& all) {
+  const auto n = static_cast<int>(all.size());
+  const auto dropped =
+      static_cast<int>(std::count_if(all.begin(), all.end(), [](const Said& s) { return s.dropped; }));
+  if (n < kLeastOutcomes || 8 * std::min(dropped, n - dropped) < kLeastOutcomes) return {};
+  constexpr double kPrior = kLeastOutcomes / 2.0 / 4;  // information of that many outcomes at even odds
+  Calibration c;
+  for (int round = 0; round < 30; ++round) {
+    // Newton's step of the penalised log-likelihood.
+    double ga = -kPrior * c.a, gb = -kPrior * (c.b - 1), aa = kPrior, ab = 0, bb = kPrior;
+    for (const Said& s : all) {
+      const double x = logit(static_cast<double>(s.probability)), p = logistic(c.a + c.b * x);
+      const double w = p * (1 - p), off = (s.dropped ? 1 : 0) - p;
+      ga += off, gb += off * x, aa += w, ab += w * x, bb += w * x * x;
+    }
+    const double det = aa * bb - ab * ab;
+    const double da = (bb * ga - ab * gb) / det, db = (aa * gb - ab * ga) / det;
+    c.a += std::clamp(da, -1.0, 1.0), c.b += std::clamp(db, -1.0, 1.0);
+    if (std::abs(da) + std::abs(db) < 1e-9) break;
+  }
+  // A seat on which a higher probability means fewer drops has not been understood.
+  if (c.b < 0.1) return {};
+  c.outcomes = n;
+  return c;
+}
+
+}  // namespace gc
