@@ -555,6 +555,7 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
       a = audit(f, p);
       remember(*a, d->view, *stores_.notebook);
       note_outcomes(f, p, *d->view.played, *stores_.notebook);
+      note_moods(f, p, *stores_.notebook);
       e = explain(f, p, *d->view.played);
       if (!e->model.agrees())
         if (auto kept = keep_replay(p, *d->view.played, data_folder() / "replays"); !kept)

@@ -20,6 +20,11 @@ bool matches(FrameRange a, FrameRange b) { return 2 * overlap(a, b) >= std::min(
 
 }  // namespace
 
+double own_ms(const FrameLog& l) {
+  const double outside = l.spent.outside > kLeastOutsideMs ? l.spent.outside : 0;
+  return l.steady_fetch_ms + l.process_ms() - l.neighbours_ms - outside;
+}
+
 std::vector<FrameRange> spans_called(const Forecast& f) {
   std::vector<FrameRange> spans;
   for (const Span& s : f.spans)
@@ -71,6 +76,19 @@ int drops_in(const Playout& p, FrameRange r) {
   return static_cast<int>(std::count_if(p.log.begin(), p.log.end(), [&](const FrameLog& l) {
     return l.dropped && l.frame >= r.in && l.frame < r.out;
   }));
+}
+
+void note_moods(const Forecast& f, const Playout& p, Notebook& notebook) {
+  constexpr double kLeast = 8;  // frames
+  std::vector<float> ratios;
+  for (const IntervalCost& c : f.intervals) {
+    double frames = 0, own = 0;
+    for (const FrameLog& l : p.log)
+      if (l.made && !l.cached && l.frame >= c.in && l.frame < c.out) ++frames, own += own_ms(l);
+    if (frames >= kLeast && c.measured && c.fetch_ms + c.process_ms > 0)
+      ratios.push_back(static_cast<float>(own / frames / (c.fetch_ms + c.process_ms)));
+  }
+  notebook.add_moods(ratios);
 }
 
 void note_outcomes(const Forecast& f, const Playout& p, const Program& program, Notebook& notebook) {

@@ -19,6 +19,8 @@ struct Audit {
 /// an observed span is found in the same way.
 Audit audit(const Forecast& forecast, const Playout& playout);
 
+/// What a frame took by itself, ms: reached from the one before it, without what the outside took.
+double own_ms(const FrameLog& frame);
 /// Spans that were called to drop: likelier than not.
 std::vector<FrameRange> spans_called(const Forecast& forecast);
 /// Runs of dropped frames; with `outside` also of those that the outside took.
@@ -28,6 +30,9 @@ int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRan
 
 /// Remembers how often and for how long the outside held frames of this playout up.
 void note_disturbance(const Playout& playout, Notebook& notebook);
+
+/// Remembers how far each stretch's frames were from what was forecast of them.
+void note_moods(const Forecast& forecast, const Playout& playout, Notebook& notebook);
 
 /// Remembers what was said of each segment, and what came of it, so that probabilities are held to it.
 void note_outcomes(const Forecast& forecast, const Playout& playout, const Program& program,

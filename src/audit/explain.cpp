@@ -20,7 +20,7 @@ Sums measured_in(const Playout& p, const IntervalCost& c) {
   for (const FrameLog& f : p.log) {
     if (!f.made || f.cached || f.frame < c.in || f.frame >= c.out) continue;
     ++s.frames;
-    s.own += f.steady_fetch_ms + f.process_ms() - (f.spent.outside > kLeastOutsideMs ? f.spent.outside : 0);
+    s.own += own_ms(f);
     for (const StageSpan& x : f.stages) s.by_owner[x.owner] += static_cast<double>(x.wall_ms);
   }
   return s;

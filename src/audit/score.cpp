@@ -223,6 +223,7 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
     t.processor_sum.add(by_processor_sum(f, options.forecast.workers), spans_observed(p, true));
     note_disturbance(p, notebook);
     note_outcomes(f, p, *program, notebook);
+    note_moods(f, p, notebook);
     // Where the model alone was wrong, a file is left that shows it.
     if (!options.replays.empty() && !model.agrees())
       if (auto kept = keep_replay(p, *program, options.replays); !kept)

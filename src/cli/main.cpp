@@ -101,13 +101,15 @@ int forecast_elsewhere(const Common& c, Opened& o, const std::string& seat, bool
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
 }
 
-int cmd_forecast(const Common& c, bool must_hold, const std::string& seat) {
+int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& seat) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   if (!seat.empty()) return forecast_elsewhere(c, *o, seat, must_hold);
   if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range,
-                              o->stores.forecast_options());
+  ForecastOptions options = o->stores.forecast_options();
+  options.loop = loop;
+  const Forecast f =
+      forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range, options);
   if (c.json) put(to_json(f));
   else print(f, o->view);
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
@@ -249,7 +251,7 @@ int main(int argc, char** argv) {
 
   std::string folder, segment, effect, param, value, other_seat;
   DemoOptions demo;
-  bool job = false, again = false, lift = false, holds = false;
+  bool job = false, again = false, lift = false, holds = false, loop = false;
   double seconds = 20;
 
   CLI::App* s =
@@ -274,8 +276,9 @@ int main(int argc, char** argv) {
   s = with_range(add("forecast", "Say which spans will drop frames, how surely, and why",
                      "gclk forecast cut.otio --range 01:00:10:00-01:00:30:00"));
   s->add_flag("--must-hold", holds, "Exit with 1 when any span spills or wavers");
+  s->add_flag("--loop", loop, "Of a further pass of a loop, not of the first");
   s->add_option("--seat", other_seat, "On this seat instead: a profile's file or the name of one that ships");
-  s->callback([&] { code = cmd_forecast(c, holds, other_seat); });
+  s->callback([&] { code = cmd_forecast(c, holds, loop, other_seat); });
   with_range(add("plan", "Find the least pre-rendering that makes it play", "gclk plan cut.otio --json"))
       ->callback([&] { code = cmd_plan(c); });
   with_range(add("run", "Carry out the plan, or pre-render a range", "gclk run cut.otio"))->callback([&] {

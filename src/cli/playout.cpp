@@ -95,6 +95,7 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
     remember(audited, o->view, *o->stores.notebook);
     note_disturbance(p, *o->stores.notebook);
     note_outcomes(f, p, *o->view.played, *o->stores.notebook);
+    note_moods(f, p, *o->stores.notebook);
     const Explanation e = explain(f, p, *o->view.played);
     if (c.json) {
       Json j = to_json(audited, f, p);

@@ -227,7 +227,7 @@ Model build(const Program& program, const CostBook& book, const std::vector<Run>
                : 0});
     before = &run;
   }
-  model.mood = mood_of(model.pools);
+  model.mood = std::max(mood_of(model.pools), book.mood());
   model.kinds = kinds_of(model);
   if (options.outside) model.lately = book.lately();
   return model;

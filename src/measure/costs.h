@@ -50,6 +50,9 @@ class CostBook {
   virtual std::vector<Disturbance> lately() const { return {}; }
   /// What the seat's probabilities have been worth.
   virtual Calibration calibration() const { return {}; }
+  /// How much frames of one kind have differed from what was measured of them, from playout to playout:
+  /// standard deviation, relative. 0: not known.
+  virtual double mood() const { return 0; }
 };
 
 /// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left

@@ -34,6 +34,7 @@ constexpr const char* kSchema = R"(
 // Came after version 2 and asks nothing of what is there.
 constexpr const char* kLater =
     "CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL);"
+    "CREATE TABLE IF NOT EXISTS mood(at TEXT NOT NULL, ratio REAL NOT NULL);"
     "CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT "
     "NULL)";
 
@@ -352,6 +353,31 @@ void Notebook::add_outcomes(std::span<const Said> outcomes) {
   database_.run(
       "DELETE FROM outcome WHERE rowid NOT IN (SELECT rowid FROM outcome ORDER BY rowid DESC LIMIT 1000)");
   calibration_.reset();
+}
+
+void Notebook::add_moods(std::span<const float> ratios) {
+  const std::lock_guard lock(mutex_);
+  const std::string now = now_utc();
+  for (const float r : ratios)
+    database_.prepare("INSERT INTO mood(at, ratio) VALUES(?,?)")
+        .bind(std::string_view(now))
+        .bind(static_cast<double>(r))
+        .step();
+  database_.run("DELETE FROM mood WHERE rowid NOT IN (SELECT rowid FROM mood ORDER BY rowid DESC LIMIT 300)");
+  mood_.reset();
+}
+
+double Notebook::mood() const {
+  const std::lock_guard lock(mutex_);
+  if (mood_) return *mood_;
+  constexpr std::size_t kLeast = 20;
+  std::vector<float> apart;
+  Statement a = database_.prepare("SELECT ratio FROM mood");
+  while (a.step())
+    if (const double r = a.real(0); r > 0) apart.push_back(static_cast<float>(std::abs(std::log(r))));
+  // 1.4826 times the median of what they are apart is a normal distribution's deviation, whatever its tails.
+  mood_ = apart.size() < kLeast ? 0 : std::min(0.3, 1.4826 * static_cast<double>(median_of(apart).median));
+  return *mood_;
 }
 
 Calibration Notebook::calibration() const {

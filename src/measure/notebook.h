@@ -68,7 +68,10 @@ class Notebook : public CostBook {
   std::vector<float> entries(const Hash128& key) const override;
   std::vector<float> encode(const Hash128& key) const;
   std::vector<AuditRecord> audits() const;
+  /// Mean costs of played stretches over those that were forecast; the latest few hundred are kept.
+  void add_moods(std::span<const float> ratios);
   std::vector<Disturbance> lately() const override;
+  double mood() const override;
   Calibration calibration() const override;
   StageCosts stage(const StageRef& stage) const override;
 
@@ -116,6 +119,7 @@ class Notebook : public CostBook {
   Database database_;
   mutable std::mutex mutex_;
   mutable std::optional<Calibration> calibration_;  ///< until an outcome is added
+  mutable std::optional<double> mood_;
   mutable std::unordered_map<Hash128, Series> all_[4];
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;

@@ -34,7 +34,7 @@ inline int far_of(int width, int height, int horizon) {
 /// Play `shown` frames out of every `of`, evenly spread.
 struct Cadence {
   int shown = 1, of = 1;
-  double share() const { return static_cast<double>(shown) / of; }
+  constexpr double share() const { return static_cast<double>(shown) / of; }
   /// Whether frame n is one of the shown: where (n + 1) shown / of passes a whole number. In 32 bits, which
   /// divide faster and hold for weeks of frames.
   bool has(std::int64_t n) const {
@@ -65,6 +65,18 @@ inline constexpr std::array<Cadence, 15> kCadences{{{1, 1},
                                                     {1, 12},
                                                     {1, 24}}};
 
+/// Of each cadence, the share of frames that are shown, and the frames skipped between two of them.
+inline constexpr auto kShares = [] {
+  std::array<double, kCadences.size()> shares{};
+  for (std::size_t i = 0; i < shares.size(); ++i) shares[i] = kCadences[i].share();
+  return shares;
+}();
+inline constexpr auto kGaps = [] {
+  std::array<double, kCadences.size()> gaps{};
+  for (std::size_t i = 0; i < gaps.size(); ++i) gaps[i] = 1 / kShares[i] - 1;
+  return gaps;
+}();
+
 /// What each frame that is skipped adds to the next one that is made, ms: frames between key frames must be
 /// decoded all the same, and an effect that looks at neighbours needs those that no frame before has left.
 struct SkipCost {
@@ -78,6 +90,7 @@ struct SkipCost {
         neighbour_fetch(how_many > 0 && !decodes_between ? fetch : 0),
         neighbour(how_many > 0 ? neighbour_ms : 0),
         neighbours(how_many) {}
+  bool any() const { return decode > 0 || neighbours > 0; }
   /// What skipping so many in a row adds, on the mean.
   double after(double skipped) const {
     const double most = static_cast<double>(kMostCatchUp), wide = neighbours;
@@ -114,7 +127,7 @@ struct FrameStart {
 
 class Pacer {
  public:
-  explicit Pacer(Pace pace) : pace_(pace), ahead_(pace.horizon) {}
+  explicit Pacer(Pace pace) : pace_(pace), per_period_(1 / pace.period_ms), ahead_(pace.horizon) {}
 
   /// The frame that a worker which is free at `free_ms` should make next. `kinds`, in order, say what is
   /// known beforehand; the same ones at every call.
@@ -155,7 +168,7 @@ class Pacer {
     // nothing.
     const double turn = (pace_.workers - 1) * o.fetch;
     const double occupied_ms = (o.waited < turn ? o.waited : turn) + o.fetch + o.process;
-    skip_ = o.skip;
+    if (skips_ || o.skip.any()) skip_ = o.skip, skips_ = skip_.any();
     if (!seen_) {
       mean_ = before_ = occupied_ms, deviation_ = 0, seen_ = true;
       return;
@@ -193,7 +206,7 @@ class Pacer {
   /// Within how long frame n will surely be done, once a worker takes it on.
   double need_ms(std::int64_t n) const {
     const double need = mean_ + 2 * deviation_;
-    return n == last_ + 1 ? need : need + skip_.after(static_cast<double>(n - last_ - 1));
+    return n == last_ + 1 || !skips_ ? need : need + skip_.after(static_cast<double>(n - last_ - 1));
   }
   /// How many kinds have begun by a frame.
   static std::size_t begun(std::int64_t frame, Kinds kinds) {
@@ -216,7 +229,8 @@ class Pacer {
     if (i == 0) return false;
     const CostKind& kind = kinds[i - 1];
     kind_ = kind.from;
-    mean_ = before_ = kind.occupied_ms, deviation_ = kind.deviation_ms, skip_ = kind.skip, seen_ = true;
+    mean_ = before_ = kind.occupied_ms, deviation_ = kind.deviation_ms, seen_ = true;
+    skip_ = kind.skip, skips_ = skip_.any();
     // What is cheaper is played at its rate at once; what is dearer may use up what is made ahead first.
     if (const int faster = sustainable(); faster < cadence_) cadence_ = faster;
     return true;
@@ -239,9 +253,10 @@ class Pacer {
     std::int64_t n = least;
     for (;;) {
       const double ready = free_ms + need_ms(n);
-      const std::int64_t m = ready < 0 ? least : static_cast<std::int64_t>(ready / pace_.period_ms) + 1;
+      const std::int64_t m = ready < 0 ? least : static_cast<std::int64_t>(ready * per_period_) + 1;
       if (m <= n) return n;
       n = m;
+      if (!skips_) return n;
     }
   }
   /// A slow frame has to be started earlier than the buffer alone would have it.
@@ -257,21 +272,22 @@ class Pacer {
   /// Fastest cadence that the workers keep up with at the present cost of a frame and of skipping.
   int sustainable() const {
     const double most = pace_.period_ms * pace_.workers;
-    int i = 0;
-    for (; i + 1 < static_cast<int>(kCadences.size()); ++i) {
-      const double share = kCadences[static_cast<std::size_t>(i)].share();
-      if (share * (mean_ + skip_.after(1 / share - 1)) <= most) break;
+    std::size_t i = 0;
+    for (; i + 1 < kCadences.size(); ++i) {
+      const double skipping = skips_ ? skip_.after(kGaps[i]) : 0;
+      if (kShares[i] * (mean_ + skipping) <= most) break;
     }
-    return i;
+    return static_cast<int>(i);
   }
 
   Pace pace_;
+  double per_period_;
   std::int64_t last_ = -1;
   int cadence_ = 0;
   double mean_ = 0, deviation_ = 0, before_ = 0;
   SkipCost skip_;
   int ahead_ = 0;
-  bool seen_ = false;
+  bool skips_ = false, seen_ = false;
   std::int64_t kind_ = 0, leave_ = std::numeric_limits<std::int64_t>::min();  ///< present kind; where it ends
 };
 

@@ -35,6 +35,21 @@ Spent spent_on(const FrameResult& r) {
   return s;
 }
 
+void note_making(FrameLog& log, const FrameResult& r, double arrived_ms, double zero_ms) {
+  log.made = true, log.spent = spent_on(r), log.arrived_ms = arrived_ms - zero_ms;
+  log.decided_ms = r.decided_ms - zero_ms, log.at_ms = r.at_ms - zero_ms;
+  log.started_ms = r.started_ms - zero_ms, log.fetch_began_ms = r.fetch_began_ms - zero_ms;
+  log.fetched_ms = r.fetched_ms - zero_ms, log.done_ms = r.done_ms - zero_ms;
+  log.steady_fetch_ms = r.steady_fetch_ms, log.decodes_between = r.decodes_between;
+  log.neighbours = r.neighbours, log.neighbour_ms = r.neighbour_ms, log.neighbours_ms = r.neighbours_ms;
+  log.worker = static_cast<std::int16_t>(r.worker);
+  log.sealed = r.sealed, log.offline = r.offline, log.cached = r.cached;
+  for (const StageSample& x : r.stages)
+    if (x.ended_ms > 0)
+      log.stages.push_back(
+          {x.kind, x.owner, x.wall_ms, x.cpu_ms, x.ended_ms - zero_ms - static_cast<double>(x.wall_ms)});
+}
+
 Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon,
                double period_ms) {
   const FrameLog& f = log[static_cast<std::size_t>(position)];

@@ -53,6 +53,10 @@ struct FrameLog {
   double process_ms() const { return done_ms - fetched_ms; }
 };
 
+/// Writes into a frame's log how it came about, when it lay ready for the display at `arrived_ms`, with the
+/// clock started at `zero_ms`.
+void note_making(FrameLog& log, const FrameResult& frame, double arrived_ms, double zero_ms);
+
 struct SegmentPlay {
   std::string id;
   Frames frames = 0, dropped = 0;

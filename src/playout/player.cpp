@@ -203,17 +203,7 @@ class Run {
   bool note(const Inbox::Arrival& arrival, Frames due) {
     const FrameResult& r = arrival.frame;
     FrameLog& of = log(r.position);
-    of.made = true, of.spent = spent_on(r), of.arrived_ms = arrival.at_ms - zero_;
-    of.decided_ms = r.decided_ms - zero_, of.at_ms = r.at_ms - zero_, of.started_ms = r.started_ms - zero_;
-    of.fetch_began_ms = r.fetch_began_ms - zero_, of.fetched_ms = r.fetched_ms - zero_;
-    of.done_ms = r.done_ms - zero_, of.steady_fetch_ms = r.steady_fetch_ms;
-    of.worker = static_cast<std::int16_t>(r.worker), of.decodes_between = r.decodes_between;
-    of.neighbours = r.neighbours, of.neighbour_ms = r.neighbour_ms, of.neighbours_ms = r.neighbours_ms;
-    of.sealed = r.sealed, of.offline = r.offline, of.cached = r.cached;
-    for (const StageSample& x : r.stages)
-      if (x.ended_ms > 0)
-        of.stages.push_back(
-            {x.kind, x.owner, x.wall_ms, x.cpu_ms, x.ended_ms - zero_ - static_cast<double>(x.wall_ms)});
+    note_making(of, r, arrival.at_ms, zero_);
     if (r.position == due) return true;
     if (of.dropped) of.late_ms = of.done_ms - of.due_ms;
     return false;

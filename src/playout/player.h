@@ -19,7 +19,7 @@ struct PlayOptions {
   std::shared_ptr<MemoryCache> cache = {};
   std::vector<CostKind> kinds = {};  ///< of one pass, forwards, as kinds_of says; empty: it finds out itself
   Clock* clock = nullptr;            ///< null: the machine's
-  int far = -1;  ///< as in Pace; -1: as far as memory carries
+  int far = -1;                      ///< as in Pace; -1: as far as memory carries
   /// What makes the frames; null: the program does.
   std::function<std::unique_ptr<FrameMaker>()> maker = {};
 };

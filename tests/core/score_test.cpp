@@ -254,8 +254,7 @@ TEST(Calibrations, AreKeptByTheNotebookAndUsedByTheForecast) {
   ASSERT_GT(before, 0.02);
   ASSERT_LT(before, 0.99);
   std::vector<Said> outcomes;
-  for (int i = 0; i < 200; ++i)
-    outcomes.push_back({i % 2 ? static_cast<float>(before) : 0.05f, i % 10 == 1});
+  for (int i = 0; i < 200; ++i) outcomes.push_back({i % 2 ? static_cast<float>(before) : 0.05f, i % 10 == 1});
   book->add_outcomes(outcomes);
   EXPECT_LT(said(), before) << "it was said too often";
   const Forecast f = forecast(*program, *book, {}, {0, 240}, {});
