@@ -211,10 +211,11 @@ TEST(Explained, ACostThatWasWrongIsNamedAndTheModelIsNotBlamed) {
 
 TEST(Speed, IsPrintedAsGoals) {
   const auto goals = speed_goals(2);
-  ASSERT_EQ(goals.size(), 3u);
+  ASSERT_EQ(goals.size(), 4u);
   EXPECT_GT(goals[0].value, 0);
   EXPECT_LT(goals[1].value, goals[0].value) << "only what changed is simulated again";
   EXPECT_GE(goals[2].value, 95) << "the scripted seat is the same on every day";
+  EXPECT_GT(goals[3].value, 0) << "logging is never free";
 }
 
 // Outcomes drawn with a known distortion of what was said: the fit finds it (Cox, 1958).
