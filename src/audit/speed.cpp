@@ -63,12 +63,13 @@ ProgramPtr plain(Frames length) {
   return Program::compile(t, media);
 }
 
-/// Another program that keeps the processors busy for as long as this lives.
+/// Another program that wants the processors four times over for as long as this lives: the read-ahead
+/// carries a light timeline through less.
 class Stress {
  public:
   Stress() {
-    std::string name = "stress-ng", cpu = "--cpu", number = "0", quiet = "--quiet", timeout = "--timeout",
-                s = "60";
+    std::string name = "stress-ng", cpu = "--cpu", number = std::to_string(4 * default_workers()),
+                quiet = "--quiet", timeout = "--timeout", s = "60";
     char* argv[] = {name.data(), cpu.data(), number.data(), quiet.data(), timeout.data(), s.data(), nullptr};
     runs_ = ::posix_spawnp(&pid_, name.c_str(), nullptr, nullptr, argv, environ) == 0;
   }

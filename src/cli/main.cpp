@@ -108,8 +108,7 @@ int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& 
   if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
   ForecastOptions options = o->stores.forecast_options();
   options.loop = loop;
-  const Forecast f =
-      forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range, options);
+  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range, options);
   if (c.json) put(to_json(f));
   else print(f, o->view);
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;

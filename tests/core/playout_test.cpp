@@ -4,6 +4,7 @@
 
 #include "audit/explain.h"
 #include "base/clock.h"
+#include "measure/measure.h"
 #include "playout/record.h"
 #include "playout/trace.h"
 #include "support.h"
@@ -318,6 +319,94 @@ TEST_F(Scripted, TheModelKnowsADisturbedPlayoutFromItsRecord) {
   // Two threads that come to one lock within microseconds may go either way, and all else follows.
   EXPECT_LE(differ, 4);
   EXPECT_TRUE(replay(record).agrees()) << replay(record).modelled << " instead of " << p.dropped;
+}
+
+TEST_F(Scripted, GapsAndWhatWasKnownSurviveTheFile) {
+  const test::TempFolder dir;
+  PlayRecord r = wild(4);
+  ASSERT_FALSE(r.kinds.empty());
+  r.begins = {0.25, 1.5}, r.far = 20;
+  FrameCost& c = r.costs[100];
+  c.starting = 0.5, c.turn = 0.25, c.arriving = 0.125, c.handing = 2, c.looked = 7;
+  c.neighbours = 4, c.neighbour = 12.5, c.all_neighbours = 50;
+  ASSERT_TRUE(save_record(r, dir / "r.json"));
+  const auto back = load_record(dir / "r.json");
+  ASSERT_TRUE(back) << back.error().text();
+  EXPECT_EQ(back->begins, r.begins);
+  EXPECT_EQ(back->kinds, r.kinds);
+  EXPECT_EQ(back->far, 20);
+  const FrameCost& d = back->costs[100];
+  EXPECT_EQ(std::tuple(d.starting, d.turn, d.arriving, d.handing, d.looked),
+            std::tuple(0.5, 0.25, 0.125, 2.0, 7.0));
+  EXPECT_EQ(std::tuple(d.neighbours, d.neighbour, d.all_neighbours), std::tuple(4, 12.5, 50.0));
+  EXPECT_EQ(replay(*back).modelled, replay(r).modelled);
+  for (const char* broken : {"begins_ms", "kinds"}) {
+    Json j = to_json(r);
+    if (broken == std::string("kinds")) j["kinds"][1]["from"] = -3;
+    else j["begins_ms"][0] = "soon";
+    const auto refused = record_from_json(j, "r.json");
+    ASSERT_FALSE(refused) << broken;
+    EXPECT_THAT(refused.error().text(), testing::HasSubstr("r.json"));
+  }
+  Json j = to_json(r);
+  j["frames"][100]["neighbours"] = -2;
+  EXPECT_FALSE(record_from_json(j, "r.json"));
+}
+
+// Four neighbours: frames in a row make one picture each, a frame after a gap all that nobody left behind.
+TEST(Neighbours, AreMadeOnceInARowAndAllOfThemAfterASkip) {
+  MediaCatalog media;
+  const test::TempFolder dir;
+  const std::string file = test::movie(dir / "m.mov", Form::vc3_hqx, 256, 144, 90);
+  const ProgramPtr program = Program::compile(
+      Build()
+          .media("m", file, 90)
+          .track("V1")
+          .segment("s", "m", 0, 90,
+                   {test::an("blur", {{"sigma", 6}}), test::an("temporal_nr", {{"frames", 2}})})
+          .done(),
+      media);
+  const auto neighbours_ms = [&](Frames step) {
+    std::vector<Frames> frames;
+    for (Frames f = 10; frames.size() < 8; f += step) frames.push_back(f);
+    double extra = 0, one = 0;
+    for (const FrameResult& r : run_flat_out(program, nullptr, frames, 1)) {
+      EXPECT_EQ(r.neighbours, 4);
+      EXPECT_GT(r.neighbour_ms, 0);
+      EXPECT_LE(r.neighbours_ms, r.done_ms - r.fetched_ms);
+      if (r.frame > 10) extra += r.neighbours_ms, one += r.neighbour_ms;
+    }
+    return extra / one;
+  };
+  EXPECT_NEAR(neighbours_ms(1), 0, 0.01);
+  EXPECT_NEAR(neighbours_ms(2), 1, 0.01);
+  EXPECT_NEAR(neighbours_ms(9), 4, 0.01);
+}
+
+TEST(Neighbours, CostTheSimulationAsMuchAsTheyCostThePlayer) {
+  Model m;
+  m.pace = {2, 12, kPeriod};
+  m.pools.push_back({{{2, static_cast<float>(1.6 * 2 * kPeriod)}}, {}, false});
+  m.stretches.push_back({0, 480, 0, false, 0});
+  const auto drops = [&] {
+    double sum = 0;
+    for (const auto n : simulate(m, 8, 1).drops(0, 480)) sum += n / 8.0;
+    return sum;
+  };
+  const double alone = drops();
+  m.pools[0].neighbours = 4, m.pools[0].neighbour_ms = static_cast<float>(0.7 * kPeriod);
+  m.kinds = kinds_of(m);
+  const double with = drops();
+  EXPECT_GT(with, 1.2 * alone) << "every skip has to make up for what it left out";
+  PlayRecord r;
+  r.costs.assign(480, {2, 0, 1.6 * 2 * kPeriod, -2, false});
+  for (FrameCost& c : r.costs) c.neighbours = 4, c.neighbour = 0.7 * kPeriod;
+  r.kinds = m.kinds;
+  MediaCatalog media;
+  const ProgramPtr program =
+      Program::compile(Build(64, 36).track("V1").solid("s", 480, 0, 0, 0).done(), media);
+  const Playout p = play_script(program, r, {0, 480});
+  EXPECT_NEAR(static_cast<double>(p.dropped), with, 0.03 * with + 2);
 }
 
 TEST(MonitorStandIn, ShowsAtItsOwnCadenceAndSaysWhatDidNotFit) {

@@ -301,5 +301,99 @@ TEST(Loops, FurtherPassesAreForecastApartFromTheFirst) {
   EXPECT_NEAR(further.expected_drops, drops, 2);
 }
 
+TEST(Moods, OfPlayoutsMakeTheForecastAsUnsureAsTheSeatIs) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  MediaCatalog media;
+  const ProgramPtr program =
+      Program::compile(Build(64, 36).track("V1").solid("s", 480, 0.2, 0.3, 0.4).done(), media);
+  // With room of an eighth: sure to hold, unless the seat is slower than it was when it was measured.
+  book->add_frames(frame_key(program->stages(0)), std::vector<FrameSample>(64, {1, 72}));
+  const auto said = [&] { return forecast(*program, *book, {}, {0, 480}, {}).any_drop({0, 480}); };
+  EXPECT_EQ(said(), 0);
+  EXPECT_EQ(book->mood(), 0);
+  std::vector<float> ratios;
+  for (int i = 0; i < 15; ++i) ratios.push_back(i % 2 ? 1.2f : 1 / 1.2f);
+  book->add_moods(ratios);
+  EXPECT_EQ(book->mood(), 0) << "too few to tell";
+  book->add_moods(ratios);
+  EXPECT_NEAR(book->mood(), 1.4826 * std::log(1.2), 1e-4);
+  EXPECT_GT(said(), 0.1);
+  EXPECT_LT(said(), 0.6);
+  book->add_moods(std::vector<float>{40, 50, 60});
+  EXPECT_LT(book->mood(), 0.3) << "a few that went wild say little";
+  book.reset();
+  EXPECT_GT((*Notebook::open(dir / "n.sqlite"))->mood(), 0.2);
+}
+
+TEST(Moods, AreNotedByStretchWithoutWhatTheOutsideTook) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  Forecast f;
+  f.range = {0, 60}, f.rate = {24, 1};
+  for (Frames in : {0, 30}) {
+    IntervalCost c;
+    c.in = in, c.out = in + 30, c.fetch_ms = 5, c.process_ms = 35;
+    f.intervals.push_back(c);
+  }
+  Playout p;
+  p.range = f.range, p.frames = 60;
+  for (Frames i = 0; i < 60; ++i) {
+    FrameLog l;
+    l.frame = i, l.made = true, l.steady_fetch_ms = 5;
+    // A tenth more than was forecast; one frame in ten is held up besides.
+    l.fetched_ms = 100, l.done_ms = 139;
+    if (i % 10 == 0) l.spent.outside = 400, l.done_ms += 400;
+    p.log.push_back(l);
+  }
+  for (int i = 0; i < 10; ++i) note_moods(f, p, *book);
+  EXPECT_NEAR(book->mood(), 1.4826 * std::log(1.1), 1e-3);
+}
+
+// A player and a model that do not agree leave what they did not agree on.
+TEST(Replays, AreKeptUnderANameOfTheirOwn) {
+  const test::TempFolder dir;
+  MediaCatalog media;
+  const ProgramPtr program =
+      Program::compile(Build(64, 36).track("V1").solid("s", 100, 0.2, 0.3, 0.4).done(), media);
+  PlayRecord r;
+  r.costs.assign(100, {2, 0, 120, -2, false});
+  const Playout p = play_script(program, r, {0, 100});
+  const auto first = keep_replay(p, *program, dir / "replays"),
+             second = keep_replay(p, *program, dir / "replays");
+  ASSERT_TRUE(first && second);
+  EXPECT_NE(*first, *second) << "nothing that was kept is written over";
+  const auto record = load_record(*first);
+  ASSERT_TRUE(record);
+  EXPECT_EQ(replay(*record).observed, p.dropped);
+  EXPECT_TRUE(replay(*record).agrees());
+  test::put(dir / "file", "");
+  const auto refused = keep_replay(p, *program, dir / "file");
+  ASSERT_FALSE(refused) << "a file stands where the folder should be";
+  EXPECT_FALSE(refused.error().text().empty());
+}
+
+TEST(Kinds, BeginWhereFramesChangeAndSayWhatIsUsual) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  MediaCatalog media;
+  const ProgramPtr program = Program::compile(
+      Build(64, 36).track("V1").solid("a", 40, 0, 0, 0).solid("b", 40, 0, 0, 0, {test::cdl("g", 1.2)}).done(),
+      media);
+  std::vector<FrameSample> heavy(63, {1, 99});
+  heavy.push_back({1, 4000});
+  book->add_frames(frame_key(program->stages(0)), std::vector<FrameSample>(64, {1, 9}));
+  book->add_frames(frame_key(program->stages(50)), heavy);
+  const auto kinds = kinds_of(*program, *book, {}, {0, 80}, {});
+  ASSERT_EQ(kinds.size(), 2u);
+  EXPECT_EQ(kinds[0].from, 0);
+  EXPECT_EQ(kinds[1].from, 40);
+  EXPECT_NEAR(kinds[0].occupied_ms, 10, 0.01);
+  EXPECT_NEAR(kinds[1].occupied_ms, 100, 0.01) << "one that took far longer says nothing";
+  EXPECT_LT(kinds[1].deviation_ms, 3);
+  const auto later = kinds_of(*program, *book, {}, {30, 80}, {});
+  EXPECT_EQ(later[1].from, 10) << "counted from the first frame that is played";
+}
+
 }  // namespace
 }  // namespace gc
