@@ -7,10 +7,12 @@
 namespace gc {
 
 RowTable::RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, QWidget* parent)
-    : QTableWidget(0, static_cast<int>(heads.size()), parent), wrap_(wrap) {
+    : QTableWidget(0, static_cast<int>(heads.size()), parent) {
   setHorizontalHeaderLabels(heads);
   verticalHeader()->hide();
   verticalHeader()->setDefaultSectionSize(23);
+  // Text that wraps gets other heights with every width.
+  if (wrap) verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
   setShowGrid(false);
   setAlternatingRowColors(true);
   setWordWrap(wrap);
@@ -48,12 +50,6 @@ void RowTable::set_rows(std::vector<Row> rows) {
       setItem(r, c, item);
     }
   resizeColumnsToContents();
-  if (wrap_) resizeRowsToContents();
-}
-
-void RowTable::resizeEvent(QResizeEvent* e) {
-  QTableWidget::resizeEvent(e);
-  if (wrap_) resizeRowsToContents();
 }
 
 }  // namespace gc

@@ -24,12 +24,8 @@ class RowTable : public QTableWidget {
  signals:
   void frame_chosen(qint64 frame);
 
- protected:
-  void resizeEvent(QResizeEvent*) override;
-
  private:
   std::vector<Row> rows_;
-  bool wrap_;
 };
 
 }  // namespace gc
