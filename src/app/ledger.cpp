@@ -40,7 +40,12 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
       if (span.verdict > r.verdict && span.in < r.out && span.out > r.in &&
           (r.drops >= 0.3 || span.verdict == Verdict::unseen))
         r.verdict = span.verdict;
-    r.probability = f.trials ? f.any_drop({r.in, r.out}) : 0;
+    if (f.trials && r.verdict != Verdict::unseen) {
+      // A span reaches into its neighbours; each segment is called by its own probability.
+      const Span by_itself = f.over({r.in, r.out});
+      r.probability = by_itself.drop_probability;
+      r.verdict = std::min(r.verdict, by_itself.verdict);
+    }
     bool bypass = false;
     for (const Effect& e : s->segment->stack) bypass = bypass || bypassed(*d.view.timeline, r.id, e.id);
     const CompiledSegment* main = main_segment(*d.view.played, r.in);

@@ -25,7 +25,9 @@ RowTable::RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, 
   horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
   // Measuring the text of hundreds of rows would hold the window up; the first hundred tell the width.
   horizontalHeader()->setResizeContentsPrecision(100);
-  for (const int c : wide) horizontalHeader()->setSectionResizeMode(c, QHeaderView::Stretch);
+  for (int c = 0; c < columnCount(); ++c)
+    horizontalHeader()->setSectionResizeMode(
+        c, wide.contains(c) ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
   connect(this, &QTableWidget::currentCellChanged, this, [this](int row) {
     if (row >= 0 && row < static_cast<int>(rows_.size()))
       if (const qint64 frame = rows_[static_cast<std::size_t>(row)].frame; frame >= 0)
@@ -49,7 +51,6 @@ void RowTable::set_rows(std::vector<Row> rows) {
       item->setToolTip(row.hint.isEmpty() ? item->text() : row.hint);
       setItem(r, c, item);
     }
-  resizeColumnsToContents();
 }
 
 }  // namespace gc
