@@ -389,9 +389,10 @@ int Forecast::count(Verdict v) const {
 
 double Forecast::any_drop(FrameRange frames) const { return over(frames).drop_probability; }
 double Forecast::any_drop_simulated(FrameRange frames) const {
-  Forecast plain = *this;
-  plain.calibration = {};
-  return plain.any_drop(frames);
+  const Frames first = before - range.in;
+  const std::vector<std::uint32_t> counts = trials->drops(first + frames.in, first + frames.out);
+  const auto any = std::count_if(counts.begin(), counts.end(), [](std::uint32_t n) { return n > 0; });
+  return static_cast<double>(any) / static_cast<double>(counts.size());
 }
 Span Forecast::over(FrameRange frames) const { return span_of(frames, *this); }
 

@@ -208,14 +208,6 @@ TEST_F(Commands, OfflineMediaAreSaidAndNotFatal) {
   EXPECT_EQ(p["offline_frames"].get<int>() + p["dropped"].get<int>(), 48);
 }
 
-TEST_F(Commands, AFurtherPassOfALoopHasAForecastOfItsOwn) {
-  const std::string file = small();
-  const Json once = gclk("forecast " + file + " --json").json(),
-             loop = gclk("forecast " + file + " --loop --json").json();
-  EXPECT_EQ(once["frames"], loop["frames"]);
-  EXPECT_GE(loop["expected_drops"].get<double>(), once["expected_drops"].get<double>() - 1);
-}
-
 // The whole of the first light, on a short and small demo; the same job as ./dev demo --headless.
 TEST_F(Commands, TheDemoJobIsReallyDone) {
   const Ran r =
