@@ -1,62 +1,16 @@
 #include "media/image.h"
 
 #include <algorithm>
-#include <cstdlib>
 #include <cstring>
-#include <map>
-#include <mutex>
-#include <new>
 
 #include "media/lanes.h"
+#include "media/memory.h"
 
 // Hot loops are compiled for several processor generations and chosen at start.
 #define GC_CLONES __attribute__((target_clones("arch=x86-64-v3", "default")))
 
 namespace gc {
 namespace {
-
-class Pool {
- public:
-  float* take(std::size_t bytes) {
-    {
-      const std::lock_guard lock(mutex_);
-      if (auto it = free_.find(bytes); it != free_.end() && !it->second.empty()) {
-        float* p = it->second.back();
-        it->second.pop_back();
-        held_ -= bytes;
-        return p;
-      }
-      ++allocations_;
-    }
-    void* p = std::aligned_alloc(64, (bytes + 63) / 64 * 64);
-    if (!p) throw std::bad_alloc();
-    return static_cast<float*>(p);
-  }
-  void give(float* p, std::size_t bytes) {
-    const std::lock_guard lock(mutex_);
-    if (held_ + bytes > kMost) {
-      std::free(p);
-      return;
-    }
-    free_[bytes].push_back(p);
-    held_ += bytes;
-  }
-  ImagePool state() {
-    const std::lock_guard lock(mutex_);
-    return {held_, allocations_};
-  }
-
- private:
-  static constexpr std::size_t kMost = std::size_t{768} << 20;
-  std::mutex mutex_;
-  std::map<std::size_t, std::vector<float*>> free_;
-  std::size_t held_ = 0, allocations_ = 0;
-};
-
-Pool& pool() {
-  static Pool* p = new Pool;  // outlives every image, also static ones
-  return *p;
-}
 
 /// RGBA floats to BGRA bytes, opaque.
 GC_INLINE LaneBytes screen_pixels(Lanes v) {
@@ -97,11 +51,11 @@ GC_CLONES void mix_row(float* a, const float* b, std::size_t n, float mix) {
 
 }  // namespace
 
-void PoolReturn::operator()(float* p) const { pool().give(p, bytes); }
+void PoolReturn::operator()(float* p) const { give_memory(p, bytes); }
 
 Image::Image(int width, int height) : width_(width), height_(height) {
   const std::size_t bytes = floats() * sizeof(float);
-  data_ = {pool().take(bytes), PoolReturn{bytes}};
+  data_ = {static_cast<float*>(take_memory(bytes)), PoolReturn{bytes}};
 }
 
 Image Image::filled(int width, int height, float r, float g, float b, float a) {
@@ -121,8 +75,6 @@ Image Image::copy() const {
   c.opaque = opaque;
   return c;
 }
-
-ImagePool image_pool() { return pool().state(); }
 
 void to_screen(const Image& image, ScreenImage& out) {
   out.width = image.width(), out.height = image.height();

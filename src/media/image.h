@@ -45,12 +45,6 @@ class Image {
   int width_ = 0, height_ = 0;
 };
 
-/// What the image pool holds for reuse right now, and how often it had to ask the system for memory so far.
-struct ImagePool {
-  std::size_t bytes = 0, allocations = 0;
-};
-ImagePool image_pool();
-
 /// 8-bit picture for a screen: BGRA in memory order, opaque.
 struct ScreenImage {
   int width = 0, height = 0;

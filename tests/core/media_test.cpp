@@ -1,5 +1,6 @@
 // Decoding and encoding, against the ffmpeg program and the published frame sizes.
 #include "media/convert.h"
+#include "media/memory.h"
 #include "media/reader.h"
 #include "support.h"
 
@@ -208,11 +209,45 @@ TEST(Synthetic, IsTheSameForTheSameSeedAtAnyFrame) {
   }
 }
 
-TEST(ImagePool, GivesTheSameMemoryAgain) {
+TEST(Memory, IsGivenAgain) {
   { const Image warm(320, 180); }
-  const std::size_t before = image_pool().bytes;
+  const std::size_t before = memory_held().bytes;
   for (int i = 0; i < 50; ++i) Image again(320, 180);
-  EXPECT_EQ(image_pool().bytes, before);
+  EXPECT_EQ(memory_held().bytes, before);
+}
+
+/// A session that saw many rasters must not play the newest one in memory that is fetched anew each time.
+TEST(Memory, OfOldRastersMakesWayForThePresentOne) {
+  constexpr std::size_t kOld = 30 << 20, kNow = 21 << 20;
+  for (std::size_t i = 0; i < 12; ++i) {
+    std::vector<void*> some;
+    for (int k = 0; k < 4; ++k) some.push_back(take_memory(kOld + i * (6 << 20)));
+    for (void* p : some) give_memory(p, kOld + i * (6 << 20));
+  }
+  EXPECT_LE(memory_held().bytes, kMostHeld);
+  EXPECT_GT(memory_held().bytes, kMostHeld / 2);
+  const auto play = [&] {
+    std::vector<void*> ahead;
+    for (int k = 0; k < 24; ++k) ahead.push_back(take_memory(kNow));
+    for (void* p : ahead) give_memory(p, kNow);
+  };
+  play();
+  const std::size_t before = memory_held().allocations;
+  for (int i = 0; i < 3; ++i) play();
+  EXPECT_EQ(memory_held().allocations, before);
+  EXPECT_LE(memory_held().bytes, kMostHeld);
+}
+
+TEST(Memory, IsLargeEnoughAndAligned) {
+  for (const std::size_t bytes : {1u, 63u, 65u, 4097u, 1000000u, 4194304u, 4194305u, 14745600u, 33177600u}) {
+    auto* p = static_cast<unsigned char*>(take_memory(bytes));
+    EXPECT_EQ(reinterpret_cast<std::uintptr_t>(p) % 64, 0u) << bytes;
+    p[0] = 1, p[bytes - 1] = 2;
+    give_memory(p, bytes);
+    auto* again = static_cast<unsigned char*>(take_memory(bytes));
+    EXPECT_EQ(again, p) << bytes;
+    give_memory(again, bytes);
+  }
 }
 
 }  // namespace
