@@ -184,6 +184,7 @@ class Compiler {
     bool placing = false;
     for (const Effect& e : s.stack) placing = effect(*c, e) || placing;
     choose_devices(*c);
+    for (CompiledEffect& e : c->effects) cut_where_keys_cost(e, c->live_in - c->in, c->live_out - c->in);
     for (const CompiledEffect& e : c->effects) {
       identity.add(e.identity);
       c->window.before += e.window.before, c->window.after += e.window.after;
@@ -421,6 +422,29 @@ class Compiler {
     }
   }
 
+  /// Keys that change what an effect costs: each second of it is work of its own, costed at its middle.
+  /// Frames [from, to) of the segment.
+  void cut_where_keys_cost(CompiledEffect& e, Frames from, Frames to) const {
+    if (!e.type || e.fixed) return;
+    const Frames second = timeline_->rate.nominal();
+    const auto values = [&](Frames at) {
+      return scaled_params(*e.type, params_at(e.params, static_cast<double>(at)), 1.0 / options_.scale);
+    };
+    const Hash128 first = cost_key(*e.type, values(0), width_, height_);
+    const Terms first_terms = cost_terms(*e.type, values(0), width_, height_);
+    for (Frames at = from; at < to; at += second) {
+      const Json now = values(std::min(at + second / 2, to - 1));
+      StageRef stage = e.stage;
+      if (const Hash128 k = cost_key(*e.type, now, width_, height_); k != first) {
+        stage.key = Hasher().add(stage.key).add(k).done();
+        const Terms terms = cost_terms(*e.type, now, width_, height_);
+        for (std::size_t i = 0; i < terms.size(); ++i) stage.terms[i] += terms[i] - first_terms[i];
+      }
+      if (e.pieces.empty() || e.pieces.back().second.key != stage.key) e.pieces.emplace_back(at, stage);
+    }
+    if (e.pieces.size() == 1 && e.pieces.front().second.key == e.stage.key) e.pieces.clear();
+  }
+
   CompiledLayer layer_of(const Program& program, const Layout& layout, const Layer& l) {
     CompiledLayer layer;
     layer.from = program.segments_[static_cast<std::size_t>(l.placed)];
@@ -490,6 +514,14 @@ class Compiler {
           const Frames at = l.from->in + i.in - l.from->segment->source_in;
           if (at > interval.in && at < interval.out) cuts.push_back(at);
         }
+    // And where keys change the cost of an effect.
+    const auto cut_keys = [&](const CompiledSegmentPtr& s) {
+      if (!s) return;
+      for (const CompiledEffect& e : s->effects)
+        for (const auto& [from, piece] : e.pieces)
+          if (const Frames at = s->in + from; at > interval.in && at < interval.out) cuts.push_back(at);
+    };
+    for (const CompiledLayer& l : compiled.layers) cut_keys(l.from), cut_keys(l.to);
     std::sort(cuts.begin(), cuts.end());
     cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
     cuts.push_back(interval.out);

@@ -44,6 +44,12 @@ std::shared_ptr<const EffectInstance> CompiledEffect::at(Frames frame) const {
   return type->make(scaled_params(*type, plain, number_or(params, "_scale", 1)), width, height);
 }
 
+const StageRef& CompiledEffect::stage_at(Frames frame) const {
+  const auto after = std::upper_bound(pieces.begin(), pieces.end(), frame,
+                                      [](Frames f, const auto& piece) { return f < piece.first; });
+  return after == pieces.begin() ? stage : std::prev(after)->second;
+}
+
 Frames CompiledSegment::frame_at(Frames timeline_frame, Rate timeline_rate) const {
   const Rate rate = content == Content::composition ? timeline_rate : source_rate;
   return source_frame(segment->source_in, timeline_frame - in, segment->speed, rate, timeline_rate);
@@ -217,14 +223,16 @@ FrameRecipe Program::recipe(Frames frame, const SealLookup* seals) const {
   return r;
 }
 
-void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame) const {
+void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame,
+                         Fetched& fetched) const {
   if (s.unseen && !s.inner && !options_.rendering) return;
   const SourcePosition p = s.position_at(frame, timeline_->rate);
   if (s.inner) {
     for (const StageRef& r : s.inner->stages(p.frame))
       if (r.kind != StageKind::display && r.key != s.inner->between(p.frame).key) all.push_back(r);
   } else if (s.content == Content::source) {
-    all.insert(all.end(), {s.read, s.decode, s.convert});
+    if (fetched.insert(&s).second) all.insert(all.end(), {s.read, s.decode});
+    all.push_back(s.convert);
     if (s.retimes) all.insert(all.end(), {s.convert, s.retime});
   } else if (s.content == Content::generator) {
     all.push_back(s.convert);
@@ -233,20 +241,21 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, F
     const CompiledEffect& e = s.effects[i];
     const bool there = e.device == Device::accelerator;
     if (there && (i == 0 || s.effects[i - 1].device != Device::accelerator)) all.push_back(e.transfer);
-    all.push_back(e.stage);
+    all.push_back(e.stage_at(frame - s.in));
     if (there && (i + 1 == s.effects.size() || s.effects[i + 1].device != Device::accelerator))
       all.push_back(e.transfer);
   }
   if (!s.segment->matte.track.empty() && s.content != Content::adjustment) all.push_back(s.matte_stage);
 }
 
-void Program::add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame) const {
-  add_stages(all, *l.from, frame);
+void Program::add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame,
+                         Fetched& fetched) const {
+  add_stages(all, *l.from, frame, fetched);
   if (l.from->content == Content::adjustment && l.from_matte) all.push_back(l.from->matte_stage);
-  if (l.from_matte) add_stages(all, *l.from_matte, frame);
+  if (l.from_matte) add_stages(all, *l.from_matte, frame, fetched);
   if (!l.to) return;
-  add_stages(all, *l.to, frame);
-  if (l.to_matte) add_stages(all, *l.to_matte, frame);
+  add_stages(all, *l.to, frame, fetched);
+  if (l.to_matte) add_stages(all, *l.to_matte, frame, fetched);
   all.push_back(l.transition);
 }
 
@@ -257,11 +266,12 @@ StageRef Program::between(Frames frame) const {
 
 std::vector<StageRef> Program::stages(Frames frame) const {
   std::vector<StageRef> all;
+  Fetched fetched;
   const int i = interval_at(frame);
   if (i >= 0) {
     bool first = true;
     for (const CompiledLayer& l : intervals_[static_cast<std::size_t>(i)].layers) {
-      add_stages(all, l, frame);
+      add_stages(all, l, frame, fetched);
       const bool plain = first && l.from->covers && (!l.to || l.to->covers);
       const bool adjusts = l.from->content == Content::adjustment && !l.to;
       const bool partly = has_keys(l.from->segment->opacity) || l.from->opacity_at(frame) < 1 || l.from_matte;

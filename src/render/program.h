@@ -4,6 +4,7 @@
 #include <memory>
 #include <mutex>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -85,6 +86,8 @@ struct CompiledEffect {
   Json params;                                  ///< with keys, for this raster
   int width = 0, height = 0;
   StageRef stage, transfer;
+  /// Where keys change what it costs: the stage from a frame of the segment on, in order. Else empty.
+  std::vector<std::pair<Frames, StageRef>> pieces;
   Device device = Device::processor;
   Window window;
   int reach = 0;
@@ -93,6 +96,7 @@ struct CompiledEffect {
 
   /// Ready for a frame of the segment.
   std::shared_ptr<const EffectInstance> at(Frames frame) const;
+  const StageRef& stage_at(Frames frame) const;
 };
 
 /// A placed segment, ready to make pictures.
@@ -224,8 +228,10 @@ class Program {
   void gather(const CompiledLayer& l, Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane,
               int keep) const;
   void add_layer(Hasher& h, const CompiledLayer& l, Frames frame) const;
-  void add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame) const;
-  void add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame) const;
+  /// `fetched`: a segment that is also its own or another's matte is fetched once.
+  using Fetched = std::set<const CompiledSegment*>;
+  void add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame, Fetched& fetched) const;
+  void add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame, Fetched& fetched) const;
 
   TimelinePtr timeline_;
   RenderOptions options_;

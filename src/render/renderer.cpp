@@ -232,7 +232,7 @@ class Processor {
     Piece piece{held[static_cast<std::size_t>(e.window.before)]->copy(), 0, 0};
     FrameContext at = context(program, frame - s.in, 0, 0);
     at.window = window;
-    timed(log_, e.stage, [&] { e.at(frame - s.in)->apply(piece.image, at); });
+    timed(log_, e.stage_at(frame - s.in), [&] { e.at(frame - s.in)->apply(piece.image, at); });
     run_effects(program, s, temporal + 1, count, frame, piece);
     return piece;
   }
@@ -323,7 +323,7 @@ class Processor {
         i = run_fused(s, i, to, at, piece);
       } else {
         const auto run = e.at(frame - s.in);
-        if (!run->identity()) timed(log_, e.stage, [&] { run->apply(piece.image, at); });
+        if (!run->identity()) timed(log_, e.stage_at(frame - s.in), [&] { run->apply(piece.image, at); });
         ++i;
       }
     }
@@ -375,7 +375,7 @@ class Processor {
     const float gauge = gauge_around();
     double ended = now_ms() - wall.ms();
     for (std::size_t k = 0; k < points.size(); ++k) {
-      const StageRef& stage = whose[k]->stage;
+      const StageRef& stage = whose[k]->stage_at(at.frame);
       log_.push_back({stage.kind, stage.key, static_cast<float>(ms[k]), static_cast<float>(ms[k] * share),
                       stage.owner, gauge});
       // They took turns from tile to tile; in the log one comes after the other.
@@ -399,7 +399,7 @@ class Processor {
         const CompiledEffect& e = s.effects[i];
         const auto run = e.at(at.frame);
         if (run->identity()) continue;
-        timed(log_, e.stage, [&] {
+        timed(log_, e.stage_at(at.frame), [&] {
           done = !accelerator_drill() && run->apply(image, opaque, at);
           cv::ocl::finish();
         });

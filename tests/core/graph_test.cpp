@@ -1,4 +1,5 @@
 // The render graph as a whole: steady memory, ways of sharing work out, half precision, odd media.
+#include "media/memory.h"
 #include "pipeline/parallel.h"
 #include "support.h"
 
@@ -30,9 +31,35 @@ TEST_F(Graph, TakesNoNewMemoryFrameAfterFrame) {
   std::vector<Frames> frames;
   for (Frames f = 0; f < 40; ++f) frames.push_back(f);
   run_flat_out(p, nullptr, frames, 2);
-  const std::size_t before = image_pool().allocations;
+  const std::size_t before = memory_held().allocations;
   run_flat_out(p, nullptr, frames, 2);
-  EXPECT_LE(image_pool().allocations, before + 2) << "40 frames of six stages";
+  EXPECT_LE(memory_held().allocations, before + 2) << "40 frames of six stages";
+}
+
+/// What the forecast costs a frame by must be what is timed in making it, no more and no less.
+TEST_F(Graph, TimesEachFrameUnderTheStagesItIsCostedBy) {
+  const std::string m = test::movie(folder_ / "m.mov", Form::vc3_hqx, 256, 144, 60);
+  const Json wider{{"keys", {{{"at", 0}, {"value", 1}}, {{"at", 59}, {"value", 9}}}}};
+  Build b;
+  b.media("m", m, 60)
+      .track("V1")
+      .segment("a", "m", 0, 60, {an("blur", {{"sigma", wider}}), an("contrast", {{"contrast", 1.2}})});
+  b.track("V2").solid("over", 60, 1, 1, 1).with([](Segment& s) { s.matte = {"V1", true, false}; });
+  const ProgramPtr p = Program::compile(b.done(), media_);
+  EXPECT_EQ(p->intervals().size(), 3u) << "seconds of the blur";
+  std::vector<Frames> frames;
+  for (Frames f = 0; f < 60; f += 5) frames.push_back(f);
+  for (const FrameResult& r : run_flat_out(p, nullptr, frames, 1)) {
+    std::map<Hash128, int> said, timed;
+    for (const StageRef& s : p->stages(r.frame))
+      if (s.kind == StageKind::effect || s.kind == StageKind::grade || s.kind == StageKind::decode)
+        ++said[s.key];
+    for (const StageSample& s : r.stages)
+      if (s.kind == StageKind::effect || s.kind == StageKind::grade || s.kind == StageKind::decode)
+        ++timed[s.key];
+    EXPECT_EQ(said, timed) << "frame " << r.frame;
+    EXPECT_EQ(timed.size(), 3u);
+  }
 }
 
 TEST_F(Graph, TilesMakeTheSamePictureAsFrames) {
