@@ -306,7 +306,7 @@ void Session::open(const QString& file) {
   set_work(Work::Kind::opening, tr("Opening %1").arg(file), 0);
   quick_.add([this, file, book = elsewhere_book_] {
     auto timeline = load_timeline(file.toStdString());
-    DerivedPtr derived = timeline ? make_derived(*timeline, book) : nullptr;
+    DerivedPtr derived = timeline ? make_derived(*timeline, book, nullptr) : nullptr;
     post([this, file, timeline, derived] {
       set_work(Work::Kind::none, {}, 0);
       if (!timeline) {
@@ -348,8 +348,8 @@ void Session::save(const QString& file) {
   });
 }
 
-DerivedPtr Session::make_derived(const TimelinePtr& timeline,
-                                 std::shared_ptr<const ProfileBook> elsewhere) const {
+DerivedPtr Session::make_derived(const TimelinePtr& timeline, std::shared_ptr<const ProfileBook> elsewhere,
+                                 const DerivedPtr& before) const {
   auto d = std::make_shared<Derived>();
   d->view = view_of(timeline, stores_);
   if (elsewhere) {
@@ -366,8 +366,9 @@ DerivedPtr Session::make_derived(const TimelinePtr& timeline,
                           elsewhere->profile().name, not_holding, not_holding == 1 ? "" : "s",
                           d->plan.before.expected_drops);
   } else {
-    d->plan = make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view),
-                        stores_.plan_options());
+    PlanOptions options = stores_.plan_options();
+    if (before) options.forecast.before = &before->plan.before;
+    d->plan = make_plan(*d->view.played, *stores_.notebook, d->view.states(), whole(d->view), options);
   }
   std::vector<IntervalCost> full;
   if (d->view.played != d->view.delivered) {
@@ -396,8 +397,8 @@ const Owner* Derived::dearest_effect(const std::string& segment) const {
 void Session::derive(bool then_measure) {
   const TimelinePtr now = timeline();
   ++deriving_;
-  quick_.add([this, now, then_measure, book = elsewhere_book_] {
-    DerivedPtr derived = make_derived(now, book);
+  quick_.add([this, now, then_measure, book = elsewhere_book_, before = derived_] {
+    DerivedPtr derived = make_derived(now, book, before);
     post([this, now, derived, then_measure] {
       --deriving_;
       if (now != timeline()) return;  // a newer edit is on its way
@@ -449,7 +450,7 @@ void Session::start_measuring(bool again) {
                   // What is known so far is shown every few seconds, between two runs, where it disturbs
                   // nothing.
                   if (since_shown.ms() > 2500) {
-                    const DerivedPtr so_far = make_derived(d->view.timeline, nullptr);
+                    const DerivedPtr so_far = make_derived(d->view.timeline, nullptr, d);
                     post([this, so_far] {
                       if (so_far->view.timeline != timeline()) return;
                       derived_ = so_far;
@@ -472,6 +473,7 @@ void Session::start_measuring(bool again) {
     post([this, r] {
       if (!r) emit failed(QString::fromStdString(r.error().text()));
       derive(false);
+      look_at_profile();  // it has laws that it did not have
       if (work_.kind == Work::Kind::measuring) set_work(Work::Kind::none, {}, 0);
     });
   });

@@ -155,7 +155,8 @@ class Session : public QObject, private Display {
   bool still_superseded();
   void count_coverage();
   void derive(bool then_measure);
-  DerivedPtr make_derived(const TimelinePtr& timeline, std::shared_ptr<const ProfileBook> elsewhere) const;
+  DerivedPtr make_derived(const TimelinePtr& timeline, std::shared_ptr<const ProfileBook> elsewhere,
+                          const DerivedPtr& before) const;
   void set_work(Work::Kind kind, const QString& text, double share);
   void start_measuring(bool again);
   void look_at_profile();

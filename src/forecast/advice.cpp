@@ -30,6 +30,7 @@ Forecast changed(const Program& program, const CostBook& book, const SealStates&
 bool holds(const Forecast& f) { return f.count(Verdict::spills) + f.count(Verdict::wavers) == 0; }
 
 std::string size_text(double bytes) {
+  if (bytes < 1e5) return fmt::format("{:.0f} kB", bytes / 1e3);
   return bytes >= 1e7 ? fmt::format("{:.0f} MB", bytes / 1e6) : fmt::format("{:.1f} MB", bytes / 1e6);
 }
 
@@ -171,11 +172,13 @@ Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, 
   const auto with = [&](const SeatChange& c) {
     return changed(program, *notebook, sealed, c, options.forecast, copy);
   };
-  // The comparison is with the same way of putting frames together, so that only the change makes a
-  // difference.
-  const Forecast now = with({});
-  const Totals base = outcome_of(now);
-  a.drops = base.drops, a.spilling = base.spilling, a.wavering = base.wavering;
+  const Forecast now = forecast(program, *notebook, sealed, {0, program.duration()}, options.forecast);
+  const Totals today = outcome_of(now);
+  a.drops = today.drops, a.spilling = today.spilling, a.wavering = today.wavering;
+  // A changed seat's frames are put together from stages; compared with this one's put together likewise,
+  // only the change makes a difference.
+  const double base = outcome_of(with({})).drops;
+  const auto drops_of = [&](const Totals& o) { return base > 0 ? today.drops * o.drops / base : o.drops; };
   for (const Span& s : now.spans)
     if (s.verdict == Verdict::spills || s.verdict == Verdict::wavers) a.binding.push_back(s);
 
@@ -188,7 +191,7 @@ Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, 
                                                           {"accelerator", {1, 1, 1, 2, 1}}};
     for (const auto& [name, change] : doubled) {
       const Totals o = outcome_of(with(change));
-      a.gains.push_back({name, 2, o.drops, o.spilling + o.wavering});
+      a.gains.push_back({name, 2, drops_of(o), o.spilling + o.wavering});
     }
     std::stable_sort(a.gains.begin(), a.gains.end(),
                      [](const Gain& x, const Gain& y) { return x.drops < y.drops; });

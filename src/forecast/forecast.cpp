@@ -100,7 +100,8 @@ double mood_of(const std::vector<CostPool>& pools) {
       sum += std::min(0.09, d * d), count += 1;
     }
   }
-  return count > 0 ? std::clamp(std::sqrt(sum / count), 0.01, 0.2) : 0.03;
+  // In whole steps: one more kind of frames should not change what is drawn for all others.
+  return count > 0 ? std::clamp(std::round(std::sqrt(sum / count) * 200) / 200, 0.01, 0.2) : 0.03;
 }
 
 bool has_long_gop(const CompiledInterval& interval) {
@@ -450,7 +451,13 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
     f.fully_measured = f.fully_measured && (entries[i].measured || f.intervals.back().unseen);
   }
   if (options.loop) f.before = f.range.length(), repeat(model);
-  f.trials = std::make_shared<const Trials>(simulate(model, options.trials, options.seed));
+  const Forecast* before = options.before;
+  const bool goes_on = before && before->model && before->model->frames() > 0 && model.frames() > 0 &&
+                       before->range.in == f.range.in && before->trials->trials() == options.trials &&
+                       before->trials->seed() == options.seed;
+  f.trials = std::make_shared<const Trials>(goes_on ? simulate_again(model, *before->model, *before->trials)
+                                                    : simulate(model, options.trials, options.seed));
+  f.model = std::make_shared<const Model>(std::move(model));
   f.thresholds = options.thresholds, f.calibration = book.calibration();
   f.miss.assign(f.trials->miss().begin() + static_cast<std::ptrdiff_t>(f.before), f.trials->miss().end());
   const std::vector<double> all = drops_within(*f.trials, f.before, f.before + f.range.length());

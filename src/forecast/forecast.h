@@ -82,6 +82,7 @@ struct Forecast {
   double seconds = 0;  ///< that the forecast took
 
   /// What the figures come from; null when put together by hand.
+  std::shared_ptr<const Model> model;
   std::shared_ptr<const Trials> trials;
   Thresholds thresholds;
   Calibration calibration;  ///< what this seat's probabilities have been worth
@@ -104,6 +105,9 @@ struct ForecastOptions {
   double cost_scale = 1;  ///< of every cost, for a margin
   bool outside = true;    ///< with what the outside took of this seat lately
   bool loop = false;      ///< of a pass of a loop that follows another one, not of the first
+  /// Of much the same frames, made before: what cannot have changed since is taken over from it. The forecast
+  /// is the same as without.
+  const Forecast* before = nullptr;
 };
 
 /// A frame's state by number; empty: nothing is sealed.

@@ -28,13 +28,14 @@ std::size_t below(std::uint64_t draw, std::size_t n) {
 struct Lane {
   double free_at = 0, done = 0;
   Occupancy spent;
-  bool has = false;  ///< a frame whose end the rule has not been told
+  const SkipCost* skip = nullptr;  ///< of its kind of frames
+  bool has = false;                ///< a frame whose end the rule has not been told
 };
 
 struct Fetch {
   double steady = 0, catch_up = 0;
   double neighbours = 0;  ///< processing that a skip added
-  SkipCost skip;
+  const SkipCost* skip = nullptr;
 };
 
 /// The pipeline's clockwork: one playout between two frames.
@@ -55,12 +56,12 @@ inline int earliest(const Lane* lanes, int workers) {
 }
 
 inline void tell(Pacer& pacer, Lane& lane) {
-  if (lane.has) pacer.finished(lane.spent);
+  if (lane.has) pacer.finished(lane.spent, *lane.skip);
   lane.has = false;
 }
 
 template <class Costs>
-void decide(State& s, Lane* lanes, int workers, const Costs& costs) {
+[[gnu::always_inline]] inline void decide(State& s, Lane* lanes, int workers, const Costs& costs) {
   s.worker = earliest(lanes, workers);
   Lane& lane = lanes[s.worker];
   if constexpr (Costs::kHandsOver) {
@@ -97,10 +98,28 @@ State begin(const Pace& pace, Lane* lanes, Frames count, Costs& costs) {
   return s;
 }
 
+/// Frames so light that none can be late need not be played one by one while the read-ahead is full: goes to
+/// just before the next ones that may be otherwise. Only the rule's mean of their costs misses their latest.
+template <class Costs>
+void pass_light(const Pace& pace, State& s, const Lane* lanes, Frames out, const Costs& costs) {
+  const Frames n = s.next.frame;
+  if (!s.pacer.at_ease(s.next) || s.last != n - 1 || s.fetch_free > s.next.at_ms) return;
+  for (const Lane* l = lanes; l < lanes + pace.workers; ++l)
+    if (l->free_at > s.next.at_ms + pace.period_ms) return;
+  // After so many every worker has taken on one of them, which is then told like any other.
+  const Frames to = costs.light_until(s.pacer, n, out) - pace.workers - 1;
+  if (to <= n) return;
+  s.next = s.pacer.pass_to(to);
+  s.last = to - 1, s.expected = to;
+}
+
 /// On to frame `out`. `drop(n, late)` is told of each frame before it that is missed.
 template <class Costs, class Drop>
-void advance(const Pace& pace, State& s, Lane* lanes, Frames out, Costs& costs, Drop&& drop) {
+void advance(const Pace& pace, State& state, Lane* lanes, Frames out, Costs& costs, Drop&& drop) {
+  State s = state;  // where no pointer leads to, so that it stays in registers
   while (s.next.frame < out) {
+    if constexpr (!Costs::kHandsOver)
+      if (costs.light(s.next.frame)) pass_light(pace, s, lanes, out, costs);
     const Frames n = s.next.frame;
     for (; s.expected < n; ++s.expected) drop(s.expected, 0.0f);
     s.expected = n + 1;
@@ -113,13 +132,15 @@ void advance(const Pace& pace, State& s, Lane* lanes, Frames out, Costs& costs, 
     const double done = fetched + process + fetch.neighbours;
     lanes[s.worker] = {done + costs.handing(n),
                        done,
-                       {began - started, fetch.steady, process, fetch.skip, s.next.kind},
+                       {began - started, fetch.steady, process, s.next.kind},
+                       fetch.skip,
                        true};
     const double late = costs.late(n, done - static_cast<double>(n) * pace.period_ms);
     if (late > 0) drop(n, static_cast<float>(late));
     decide(s, lanes, pace.workers, costs);
   }
   for (; s.expected < out; ++s.expected) drop(s.expected, 0.0f);
+  state = s;
 }
 
 struct GivenCosts {
@@ -128,15 +149,14 @@ struct GivenCosts {
   const std::vector<double>& first;
   double period_ms;
   Kinds told;
+  std::vector<SkipCost> skips;  ///< for each frame
 
   const FrameCost& of(Frames n) const { return all[static_cast<std::size_t>(n)]; }
   Kinds kinds() const { return told; }
   Fetch fetch(Frames last, Frames n) const {
     const FrameCost& c = of(n);
-    return {c.fetch,
-            catch_up_of(all, last, n) + c.stall,
-            neighbours_of(all, last, n),
-            {c.fetch, c.decodes_between, c.neighbour, c.neighbours}};
+    return {c.fetch, catch_up_of(all, last, n) + c.stall, neighbours_of(all, last, n),
+            &skips[static_cast<std::size_t>(n)]};
   }
   double process(Frames n) const { return of(n).process; }
   double begins(int worker) const {
@@ -168,9 +188,12 @@ std::vector<float> moods_of(const Model& model) {
 class DrawnCosts {
  public:
   static constexpr bool kHandsOver = false;
-  DrawnCosts(const Model& model, const std::vector<float>& moods, std::uint64_t seed, int trial)
+  DrawnCosts(const Model& model, const std::vector<float>& moods, const std::vector<SkipCost>& skips,
+             const std::vector<FrameSample>& dearest, std::uint64_t seed, int trial)
       : model_(model),
         moods_(moods),
+        skips_(skips),
+        dearest_(dearest),
         seed_(mixed(seed + static_cast<std::uint64_t>(trial) * 0x632be59bd9b4e019ULL)),
         outside_(model.lately.empty()
                      ? nullptr
@@ -185,6 +208,20 @@ class DrawnCosts {
                                      [](Frames f, const CostStretch& s) { return f < s.out; });
     enter(static_cast<std::size_t>(std::min<std::ptrdiff_t>(
         it - model_.stretches.begin(), static_cast<std::ptrdiff_t>(model_.stretches.size()) - 1)));
+  }
+
+  /// Whether frame n lies within a stretch that was entered and whose frames are all light.
+  bool light(Frames n) const { return light_ && n > stretch_->in && n < stretch_->out; }
+  /// How far frames of the present stretch surely keep the read-ahead full: up to `out`, or to the first that
+  /// may be held up from outside.
+  Frames light_until(const Pacer& pacer, Frames n, Frames out) const {
+    const double most = most_ms();
+    if (!pacer.stays_at_ease(most)) return n;
+    out = std::min(out, stretch_->out);
+    if (!outside_) return out;
+    const auto limit = static_cast<std::uint64_t>(most * outside_->per_busy_ms * 0x1p24) + 1;
+    while (n < out && (mixed(seed_ ^ static_cast<std::uint64_t>(n)) & 0xffffff) >= limit) ++n;
+    return n;
   }
 
   Fetch fetch(Frames last, Frames n) {
@@ -224,9 +261,16 @@ class DrawnCosts {
     stretch_ = &model_.stretches[at];
     const CostPool& pool = model_.pools[stretch_->pool];
     samples_ = pool.frames.data(), size_ = pool.frames.size(), between_ = pool.decodes_between;
-    skip_ = SkipCost(samples_->fetch_ms, between_, pool.neighbour_ms, pool.neighbours);
+    skip_ = &skips_[stretch_->pool];
     mood_ = moods_[mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)) >> 54];
     scale_ = mood_ * stretch_->from;
+    light_ = dearest_[stretch_->pool].fetch_ms * dearest_scale() <= model_.pace.period_ms &&
+             most_ms() <= model_.pace.period_ms * model_.pace.workers;
+  }
+  float dearest_scale() const { return mood_ * std::max(stretch_->from, stretch_->to); }
+  double most_ms() const {
+    const FrameSample& f = dearest_[stretch_->pool];
+    return static_cast<double>((f.fetch_ms + f.process_ms) * dearest_scale());
   }
   /// What it takes besides to reach frame n from the last one that was fetched.
   void reach(Fetch& f, Frames last, Frames n, std::uint64_t draw) const {
@@ -247,23 +291,27 @@ class DrawnCosts {
 
   const Model& model_;
   const std::vector<float>& moods_;
+  const std::vector<SkipCost>& skips_;       ///< for each pool
+  const std::vector<FrameSample>& dearest_;  ///< of each pool, by fetching and by both together
   std::uint64_t seed_;
   std::uint64_t run_ = ~std::uint64_t{0}, run_draw_ = 0;
   const Disturbance* outside_;
   std::size_t at_ = 0;
   const CostStretch* stretch_ = nullptr;
+  bool light_ = false;
   const FrameSample* samples_ = nullptr;
   std::size_t size_ = 1;
   bool between_ = false;
-  SkipCost skip_;
+  const SkipCost* skip_ = nullptr;
   float mood_ = 1, scale_ = 1, outside_ms_ = 0;
   FrameSample sample_;
 };
 
 bool near(double a, double b) { return std::abs(a - b) < kMet; }
-bool alike(const Occupancy& a, const Occupancy& b) {
+bool alike(const Lane& x, const Lane& y) {
+  const Occupancy &a = x.spent, &b = y.spent;
   return near(a.waited, b.waited) && near(a.fetch, b.fetch) && near(a.process, b.process) &&
-         a.kind == b.kind && near(a.skip.after(1), b.skip.after(1));
+         a.kind == b.kind && near(x.skip->after(1), y.skip->after(1));
 }
 
 }  // namespace
@@ -315,7 +363,9 @@ std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& 
   std::vector<Outcome> outcome(costs.size());
   const auto count = static_cast<Frames>(costs.size());
   std::vector<Lane> lanes(static_cast<std::size_t>(std::max(1, pace.workers)));
-  GivenCosts given{costs, begins, pace.period_ms, kinds};
+  GivenCosts given{costs, begins, pace.period_ms, kinds, {}};
+  for (const FrameCost& c : costs)
+    given.skips.emplace_back(c.fetch, c.decodes_between, c.neighbour, c.neighbours);
   State s = begin(pace, lanes.data(), count, given);
   advance(pace, s, lanes.data(), count, given, [&](Frames n, float late) {
     outcome[static_cast<std::size_t>(n)] = {true, late};
@@ -328,6 +378,7 @@ struct Trials::Block {
   Frames in = 0, out = 0;
   std::vector<State> states;         ///< at `in`, one for each trial
   std::vector<Lane> lanes;           ///< workers of the first trial, of the second ...
+  std::vector<SkipCost> skips;       ///< what `skip` of each of them means, for as long as this lives
   std::vector<std::uint32_t> drops;  ///< of the first trial, in order, of the second ...
   std::vector<std::uint32_t> ends;   ///< for each trial, where its drops end
 
@@ -359,6 +410,16 @@ std::vector<std::uint32_t> Trials::drops(Frames in, Frames out) const {
 class Simulation {
  public:
   Simulation(const Model& model, int trials, std::uint64_t seed) : model_(model), moods_(moods_of(model)) {
+    for (const CostPool& p : model.pools) {
+      skips_.emplace_back(p.frames.front().fetch_ms, p.decodes_between, p.neighbour_ms, p.neighbours);
+      FrameSample most;
+      float total = 0;
+      for (const FrameSample& f : p.frames)
+        most.fetch_ms = std::max(most.fetch_ms, f.fetch_ms),
+        total = std::max(total, f.fetch_ms + f.process_ms);
+      most.process_ms = total - most.fetch_ms;
+      dearest_.push_back(most);
+    }
     result_.trials_ = trials, result_.seed_ = seed;
     result_.miss_.assign(static_cast<std::size_t>(model.frames()), 0);
   }
@@ -373,7 +434,7 @@ class Simulation {
     std::vector<std::vector<std::vector<std::uint32_t>>> drops(trials);
     tbb::parallel_for(std::size_t{0}, trials, [&](std::size_t t) {
       drops[t].resize(blocks);
-      DrawnCosts costs(model_, moods_, result_.seed_, static_cast<int>(t));
+      DrawnCosts costs(model_, moods_, skips_, dearest_, result_.seed_, static_cast<int>(t));
       std::vector<Lane> lanes(workers());
       State s = begin(model_.pace, lanes.data(), model_.frames(), costs);
       for (std::size_t b = 0; b < blocks; ++b) {
@@ -415,6 +476,7 @@ class Simulation {
     std::vector<State> states = from.states;
     for (State& s : states) s.pacer.move_to(model_.kinds);
     std::vector<Lane> lanes = from.lanes;
+    for (std::size_t i = 0; i < lanes.size(); ++i) lanes[i].skip = &from.skips[i];
     if (b == 0) start_over(states, lanes);
     for (; b < block_count(); ++b) {
       const bool behind = static_cast<Frames>(b) * kBlock >= last && b < before.blocks_.size();
@@ -423,7 +485,7 @@ class Simulation {
       block->states = states, block->lanes = lanes;
       std::vector<std::vector<std::uint32_t>> drops(states.size());
       tbb::parallel_for(std::size_t{0}, states.size(), [&](std::size_t t) {
-        DrawnCosts costs(model_, moods_, result_.seed_, static_cast<int>(t));
+        DrawnCosts costs(model_, moods_, skips_, dearest_, result_.seed_, static_cast<int>(t));
         costs.go_to(std::min(states[t].next.frame, model_.frames() - 1));
         advance(model_.pace, states[t], lanes.data() + t * workers(), block->out, costs,
                 [&](Frames n, float) { drops[t].push_back(static_cast<std::uint32_t>(n)); });
@@ -454,12 +516,13 @@ class Simulation {
   void start_over(std::vector<State>& states, std::vector<Lane>& lanes) {
     std::fill(lanes.begin(), lanes.end(), Lane{});
     for (std::size_t t = 0; t < states.size(); ++t) {
-      DrawnCosts costs(model_, moods_, result_.seed_, static_cast<int>(t));
+      DrawnCosts costs(model_, moods_, skips_, dearest_, result_.seed_, static_cast<int>(t));
       states[t] = begin(model_.pace, lanes.data() + t * workers(), model_.frames(), costs);
     }
   }
 
   void put(std::shared_ptr<Trials::Block> block, const std::vector<std::vector<std::uint32_t>>& drops) {
+    for (const Lane& l : block->lanes) block->skips.push_back(l.skip ? *l.skip : SkipCost());
     for (const auto& of : drops) {
       block->drops.insert(block->drops.end(), of.begin(), of.end());
       block->ends.push_back(static_cast<std::uint32_t>(block->drops.size()));
@@ -518,13 +581,13 @@ class Simulation {
                           lanes.begin() + static_cast<std::ptrdiff_t>((t + 1) * workers()));
       std::vector<Lane> y(old.lanes.begin() + static_cast<std::ptrdiff_t>(t * workers()),
                           old.lanes.begin() + static_cast<std::ptrdiff_t>((t + 1) * workers()));
+      for (std::size_t w = 0; w < y.size(); ++w) y[w].skip = &old.skips[t * workers() + w];
       std::swap(x[0], x[static_cast<std::size_t>(a.worker)]),
           std::swap(y[0], y[static_cast<std::size_t>(b.worker)]);
       const auto sooner = [](const Lane& p, const Lane& q) { return p.free_at < q.free_at; };
       std::sort(x.begin() + 1, x.end(), sooner), std::sort(y.begin() + 1, y.end(), sooner);
       for (std::size_t w = 1; w < x.size(); ++w)
-        if (!near(x[w].free_at, y[w].free_at) || x[w].has != y[w].has ||
-            (x[w].has && !alike(x[w].spent, y[w].spent)))
+        if (!near(x[w].free_at, y[w].free_at) || x[w].has != y[w].has || (x[w].has && !alike(x[w], y[w])))
           return false;
     }
     return true;
@@ -532,6 +595,8 @@ class Simulation {
 
   const Model& model_;
   std::vector<float> moods_;
+  std::vector<SkipCost> skips_;       ///< for each pool
+  std::vector<FrameSample> dearest_;  ///< of each pool: longest fetching, and what is more in all
   Trials result_;
 };
 

@@ -35,13 +35,8 @@ inline int far_of(int width, int height, int horizon) {
 struct Cadence {
   int shown = 1, of = 1;
   constexpr double share() const { return static_cast<double>(shown) / of; }
-  /// Whether frame n is one of the shown: where (n + 1) shown / of passes a whole number. In 32 bits, which
-  /// divide faster and hold for weeks of frames.
-  bool has(std::int64_t n) const {
-    return static_cast<std::uint32_t>(n + 1) * static_cast<std::uint32_t>(shown) %
-               static_cast<std::uint32_t>(of) <
-           static_cast<std::uint32_t>(shown);
-  }
+  /// Whether frame n is one of the shown: where (n + 1) shown / of passes a whole number.
+  constexpr bool has(std::int64_t n) const { return (n + 1) * shown % of < shown; }
 };
 
 /// Skipping further than this, a reader goes to a key frame instead of decoding everything between; the
@@ -75,6 +70,19 @@ inline constexpr auto kGaps = [] {
   std::array<double, kCadences.size()> gaps{};
   for (std::size_t i = 0; i < gaps.size(); ++i) gaps[i] = 1 / kShares[i] - 1;
   return gaps;
+}();
+
+/// Of each cadence, how far it is from a frame to the next that is shown. All of them repeat within so many.
+inline constexpr std::int64_t kCadenceRound = 120;
+inline constexpr auto kToShown = [] {
+  std::array<std::array<std::uint8_t, kCadenceRound>, kCadences.size()> steps{};
+  for (std::size_t i = 0; i < steps.size(); ++i)
+    for (std::int64_t n = 0; n < kCadenceRound; ++n) {
+      std::uint8_t step = 0;
+      while (!kCadences[i].has(n + step)) ++step;
+      steps[i][static_cast<std::size_t>(n)] = step;
+    }
+  return steps;
 }();
 
 /// What each frame that is skipped adds to the next one that is made, ms: frames between key frames must be
@@ -112,10 +120,9 @@ using Kinds = std::span<const CostKind>;
 
 /// How a finished frame spent its worker's time, ms.
 struct Occupancy {
-  double waited = 0;   ///< for its turn to fetch
-  double fetch = 0;    ///< of a frame that is reached from the one before it
-  double process = 0;  ///< without what a skip before it added
-  SkipCost skip;
+  double waited = 0;      ///< for its turn to fetch
+  double fetch = 0;       ///< of a frame that is reached from the one before it
+  double process = 0;     ///< without what a skip before it added
   std::int64_t kind = 0;  ///< as it was decided
 };
 
@@ -131,7 +138,7 @@ class Pacer {
 
   /// The frame that a worker which is free at `free_ms` should make next. `kinds`, in order, say what is
   /// known beforehand; the same ones at every call.
-  FrameStart next(double free_ms, Kinds kinds = {}) {
+  [[gnu::always_inline]] FrameStart next(double free_ms, Kinds kinds = {}) {
     enter(last_ + 1, kinds);
     std::int64_t n = on_grid(last_ + 1);
     while (enter(n, kinds)) n = on_grid(n);
@@ -159,23 +166,22 @@ class Pacer {
     const std::size_t i = begun(last_, kinds);
     leave_ = end_of(i, kinds), ahead_ = ahead_of(i, kinds);
   }
-  /// First frame of the next kind that is known of.
-  std::int64_t leave() const { return leave_; }
 
-  void finished(const Occupancy& o) {
+  /// `skip`: what skipping frames of its kind costs.
+  [[gnu::always_inline]] void finished(const Occupancy& o, const SkipCost& skip = {}) {
     if (o.kind != kind_) return;  // of a kind that is over
     // Others' turns count as far as they were ordinary; behind someone who opens a file the wait says
     // nothing.
     const double turn = (pace_.workers - 1) * o.fetch;
     const double occupied_ms = (o.waited < turn ? o.waited : turn) + o.fetch + o.process;
-    if (skips_ || o.skip.any()) skip_ = o.skip, skips_ = skip_.any();
+    if (skips_ || skip.any()) skip_ = skip, skips_ = skip_.any();
     if (!seen_) {
       mean_ = before_ = occupied_ms, deviation_ = 0, seen_ = true;
       return;
     }
     // Two in a row that differ alike are a change of cost, and the rule follows at once.
-    const bool dearer = occupied_ms > 1.4 * mean_ && before_ > 1.4 * mean_;
-    const bool cheaper = occupied_ms < 0.65 * mean_ && before_ < 0.65 * mean_;
+    const double less = occupied_ms < before_ ? occupied_ms : before_;
+    const bool dearer = less > 1.4 * mean_, cheaper = later(occupied_ms, before_) < 0.65 * mean_;
     const double apart = occupied_ms < before_ ? before_ - occupied_ms : occupied_ms - before_;
     if ((dearer || cheaper) && apart < 0.25 * (occupied_ms + before_)) {
       mean_ = (occupied_ms + before_) / 2, deviation_ = apart / 2;
@@ -187,6 +193,24 @@ class Pacer {
     const double error = (occupied_ms < 3 * mean_ ? occupied_ms : 3 * mean_) - mean_;
     mean_ += 0.2 * error;
     deviation_ += 0.2 * ((error < 0 ? -error : error) - deviation_);
+  }
+
+  /// Whether frame `next` was decided in good order: none is skipped, and it waits for its place in the
+  /// read-ahead, not for a worker.
+  bool at_ease(const FrameStart& next) const {
+    return cadence_ == 0 && next.frame == last_ && next.at_ms == due(last_) - ahead_ * pace_.period_ms;
+  }
+  /// Whether all of that lasts while frames take at most `most_ms`, and none of them can be late.
+  bool stays_at_ease(double most_ms) const {
+    // The mean and its deviation are never more than the dearest of them.
+    return most_ms <= pace_.workers * pace_.period_ms &&
+           later(mean_, most_ms) + 2 * later(deviation_, most_ms) + 2 * pace_.period_ms <=
+               ahead_ * pace_.period_ms;
+  }
+  /// Goes on at frame n of the same kind, as if those between had been decided like the last one.
+  FrameStart pass_to(std::int64_t n) {
+    last_ = n;
+    return {n, due(n) - ahead_ * pace_.period_ms, kind_};
   }
 
   Cadence cadence() const { return kCadences[static_cast<std::size_t>(cadence_)]; }
@@ -264,19 +288,18 @@ class Pacer {
     return later(ahead_ * pace_.period_ms, need_ms(n) + 2 * pace_.period_ms);
   }
   std::int64_t on_grid(std::int64_t n) const {
-    if (cadence_ == 0) return n;
-    const Cadence c = cadence();
-    while (!c.has(n)) ++n;
-    return n;
+    return n + kToShown[static_cast<std::size_t>(cadence_)][static_cast<std::size_t>(n % kCadenceRound)];
   }
   /// Fastest cadence that the workers keep up with at the present cost of a frame and of skipping.
   int sustainable() const {
     const double most = pace_.period_ms * pace_.workers;
     std::size_t i = 0;
-    for (; i + 1 < kCadences.size(); ++i) {
-      const double skipping = skips_ ? skip_.after(kGaps[i]) : 0;
-      if (kShares[i] * (mean_ + skipping) <= most) break;
+    if (!skips_) {
+      // All of those before it are too fast: counted without a branch.
+      for (std::size_t k = 0; k + 1 < kCadences.size(); ++k) i += kShares[k] * mean_ > most;
+      return static_cast<int>(i);
     }
+    while (i + 1 < kCadences.size() && kShares[i] * (mean_ + skip_.after(kGaps[i])) > most) ++i;
     return static_cast<int>(i);
   }
 

@@ -162,11 +162,9 @@ bool Pipeline::make_one(int worker) {
     if (stop_) return false;
     if (pacer_)
       pacer_->finished(
-          {result.fetch_began_ms - result.started_ms,
-           result.steady_fetch_ms,
-           std::max(0.0, result.done_ms - result.fetched_ms - result.neighbours_ms),
-           {result.steady_fetch_ms, result.decodes_between, result.neighbour_ms, result.neighbours},
-           kind});
+          {result.fetch_began_ms - result.started_ms, result.steady_fetch_ms,
+           std::max(0.0, result.done_ms - result.fetched_ms - result.neighbours_ms), kind},
+          {result.steady_fetch_ms, result.decodes_between, result.neighbour_ms, result.neighbours});
   }
   done_(std::move(result));
   return true;

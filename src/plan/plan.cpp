@@ -154,17 +154,22 @@ Plan make_plan(const Program& program, const Notebook& notebook, const SealState
   slow.cost_scale *= 1 + options.margin;
   plan.priced = !notebook.encode(encode_key(program.timeline()->width, program.timeline()->height)).empty();
   if (!good(plan.before, options.most_drops) && plan.priced) {
-    const Forecast slow_day = forecast(program, notebook, sealed, range, slow);
+    slow.before = nullptr;
+    Forecast slow_day = forecast(program, notebook, sealed, range, slow);
     const double encode_ms = mean_encode_ms(notebook, *program.timeline());
     std::vector<Candidate> all = candidates(slow_day, encode_ms, options.forecast.workers);
-    const auto forecast_with = [&] {
-      return forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, slow);
+    // Each is like the one before it but for one stretch.
+    slow.before = &slow_day;
+    const auto forecast_with = [&]() -> const Forecast& {
+      return slow_day =
+                 forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, slow);
     };
     // Nothing can be better than with all of them.
-    const Forecast floor = forecast_with();
+    const Forecast& floor = forecast_with();
+    const double floor_drops = floor.expected_drops + options.most_drops;
+    const auto floor_bad = bad_spans(floor);
     const auto as_good = [&](const Forecast& f) {
-      return f.expected_drops <= floor.expected_drops + options.most_drops &&
-             bad_spans(f) <= bad_spans(floor);
+      return f.expected_drops <= floor_drops && bad_spans(f) <= floor_bad;
     };
     std::vector<std::size_t> order(all.size());
     for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
@@ -174,8 +179,9 @@ Plan make_plan(const Program& program, const Notebook& notebook, const SealState
       all[i].chosen = false;
       all[i].chosen = !as_good(forecast_with());
     }
-    plan.after =
-        forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, options.forecast);
+    ForecastOptions after = options.forecast;
+    after.before = &plan.before;
+    plan.after = forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, after);
     add_remedies(plan, program, all);
   }
   plan.holds = good(plan.after, options.most_drops);

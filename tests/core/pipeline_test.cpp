@@ -31,7 +31,7 @@ std::vector<std::int64_t> paced(double cost, int workers, int frames, double per
     EXPECT_GE(s.at_ms, w);
     if (!started.empty()) EXPECT_GT(s.frame, started.back());
     started.push_back(s.frame);
-    pacer.finished({0, 0, cost, {}});
+    pacer.finished({0, 0, cost});
     w = s.at_ms + cost;
   }
 }
@@ -68,7 +68,7 @@ TEST(Pacing, DoesNotSpiralWhenSkippedFramesMustBeDecoded) {
                  catch_up = 17.0 * static_cast<double>(s.frame - last - 1) + (i == 100 ? 1000 : 0);
     fetch_free = began + 17 + catch_up;
     w = fetch_free + 33;
-    pacer.finished({began - s.at_ms, 17, 33, {17, true, 0, 0}});
+    pacer.finished({began - s.at_ms, 17, 33}, {17, true, 0, 0});
     if (i > 300) late_at_end += s.frame - last - 1;
     last = s.frame;
   }
@@ -87,7 +87,7 @@ TEST(Pacing, ASlowDecoderIsNotSentSecondsAhead) {
     longest = std::max(longest, s.frame - last - 1);
     last = s.frame;
     now = s.at_ms + 38 + (i == 100 ? 500 : 0);
-    pacer.finished({0, 38, 20, {38, true, 0, 0}});
+    pacer.finished({0, 38, 20}, {38, true, 0, 0});
   }
   EXPECT_LE(longest, 30);
 }
@@ -104,7 +104,7 @@ TEST(Pacing, OneFrameHeldUpFromOutsideCostsFewFrames) {
     skipped += s.frame - last - 1, last = s.frame;
     w = s.at_ms + cost;
     late += w > static_cast<double>(s.frame) * 40;
-    pacer.finished({0, 0, cost, {}});
+    pacer.finished({0, 0, cost});
   }
   EXPECT_LE(skipped + late, 12) << "the read-ahead and the other worker carry most of it";
 }
@@ -227,7 +227,7 @@ TEST(Pacing, KnownChangesOfCostAreFollowedAtTheirFirstFrame) {
         if (shown_light++ == 0) first_light = s.frame;
       }
       w = done;
-      pacer.finished({0, 0, cost, {}, s.kind});
+      pacer.finished({0, 0, cost, s.kind});
     }
     if (told) {
       EXPECT_LE(first_light, 72) << "within half a second of where it can";
@@ -257,7 +257,7 @@ TEST(Pacing, SkippingThatCostsWhatItSavesIsNotDoneByHalves) {
     const double done = std::max(w, s.at_ms) + 195 + skip.after(static_cast<double>(s.frame - last - 1));
     on_time += done <= static_cast<double>(s.frame) * kPeriod, ++made;
     last = s.frame, w = done;
-    pacer.finished({0, 5, 190, skip, s.kind});
+    pacer.finished({0, 5, 190, s.kind}, skip);
   }
   EXPECT_GE(on_time, made * 9 / 10) << "what is started arrives";
   EXPECT_GE(on_time, 40) << "of 480, with room for one in 7.2";
