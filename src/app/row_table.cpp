@@ -1,18 +1,26 @@
 #include "app/row_table.h"
 
 #include <QHeaderView>
+#include <utility>
 
 #include "app/style.h"
 
 namespace gc {
 
 RowTable::RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, QWidget* parent)
-    : QTableWidget(0, static_cast<int>(heads.size()), parent) {
+    : QTableWidget(0, static_cast<int>(heads.size()), parent), wide_(wide) {
   setHorizontalHeaderLabels(heads);
   verticalHeader()->hide();
   verticalHeader()->setDefaultSectionSize(23);
   // Text that wraps gets other heights with every width.
-  if (wrap) verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
+  if (wrap) {
+    verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
+    connect(horizontalHeader(), &QHeaderView::sectionResized, this, [this] {
+      if (std::exchange(resizing_, true)) return;
+      QMetaObject::invokeMethod(
+          this, [this] { resizing_ = false, resizeRowsToContents(); }, Qt::QueuedConnection);
+    });
+  }
   setShowGrid(false);
   setAlternatingRowColors(true);
   setWordWrap(wrap);
@@ -27,7 +35,7 @@ RowTable::RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, 
   horizontalHeader()->setResizeContentsPrecision(100);
   for (int c = 0; c < columnCount(); ++c)
     horizontalHeader()->setSectionResizeMode(
-        c, wide.contains(c) ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
+        c, wide_.contains(c) ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
   connect(this, &QTableWidget::currentCellChanged, this, [this](int row) {
     if (row >= 0 && row < static_cast<int>(rows_.size()))
       if (const qint64 frame = rows_[static_cast<std::size_t>(row)].frame; frame >= 0)
@@ -45,7 +53,9 @@ void RowTable::set_rows(std::vector<Row> rows) {
     for (int c = 0; c < columnCount(); ++c) {
       const Row& row = rows_[static_cast<std::size_t>(r)];
       auto* item = new QTableWidgetItem(c < row.cells.size() ? row.cells[c] : QString());
-      const bool figure = !item->text().isEmpty() && (item->text()[0].isDigit() || item->text()[0] == '-');
+      // What takes the room that is left is words, even when they begin with a number.
+      const bool figure = !wide_.contains(c) && !item->text().isEmpty() &&
+                          (item->text()[0].isDigit() || item->text()[0] == '-');
       item->setFont(figure ? figures : words);
       item->setData(Qt::UserRole, row.frame);
       item->setToolTip(row.hint.isEmpty() ? item->text() : row.hint);

@@ -25,6 +25,8 @@ class RowTable : public QTableWidget {
   void frame_chosen(qint64 frame);
 
  private:
+  QList<int> wide_;
+  bool resizing_ = false;  ///< heights follow once all widths are known
   std::vector<Row> rows_;
 };
 

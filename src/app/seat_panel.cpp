@@ -3,6 +3,7 @@
 #include <QFileDialog>
 #include <QHBoxLayout>
 #include <QVBoxLayout>
+#include <algorithm>
 
 #include "app/style.h"
 
@@ -69,7 +70,7 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
       {tr("Advice, the weightiest first")},
       {tr("Form"), tr("MB"), tr("Encode"), tr("Decode"), tr("PSNR"), tr("Plays from")},
       {tr("What"), tr("Measured"), tr("What it means")},
-      {tr("Work"), tr("Now"), tr("Places"), tr("Error"), tr("9 in 10"), tr("Shared core")},
+      {tr("Work"), tr("ms"), tr("Mpixel"), tr("Places"), tr("Error"), tr("9 in 10"), tr("Shared")},
       {tr("Seat"), tr("Dropped"), tr("Not holding"), tr("Taken over from here")}};
   const int wide[kPages] = {0, 0, 2, 0, 3};
   for (int i = 0; i < kPages; ++i) {
@@ -83,6 +84,15 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
     connect(t, &RowTable::frame_chosen, this, &SeatPanel::frame_chosen);
     stack_->addWidget(t);
   }
+  const QString hints[] = {tr("The sort of work, the dearest first"),
+                           tr("What it takes, at the raster beside it"),
+                           tr("The raster it was seen at most often, in millions of pixels"),
+                           tr("Different rasters and parameters it was measured at"),
+                           tr("Error of the law at places it had not seen: the median"),
+                           tr("Nine in ten of these errors are smaller"),
+                           tr("How much longer it takes while strangers share the core")};
+  for (int c = 0; c < static_cast<int>(std::size(hints)); ++c)
+    table(Page::laws)->horizontalHeaderItem(c)->setToolTip(hints[c]);
   row->addStretch(1);
   down->addLayout(row);
   down->addWidget(stack_, 1);
@@ -225,13 +235,12 @@ void SeatPanel::refresh_media() {
   t->clearSpans();
   fill(Page::media, rows);
   for (std::size_t r = tried; r < rows.size(); ++r) t->setSpan(static_cast<int>(r), 0, 1, t->columnCount());
-  t->resizeRowsToContents();
 }
 
 void SeatPanel::refresh_machine() {
   const SeatProfile& p = *session_.profile();
   std::vector<QStringList> rows;
-  rows.push_back({tr("Processor"), text(p.processor), tr("%1 frames at once").arg(p.processors)});
+  rows.push_back({tr("Processor"), tr("%1 frames at once").arg(p.processors), text(p.processor)});
   rows.push_back({tr("Memory"), tr("%1 GB").arg(static_cast<double>(p.memory_bytes) / 1e9, 0, 'f', 0),
                   tr("%1 GB are left to other programs (gclk settings memory_left_gb)")
                       .arg(p.memory_left_gb, 0, 'f', 0)});
@@ -280,7 +289,7 @@ void SeatPanel::refresh_machine() {
 }
 
 void SeatPanel::refresh_laws() {
-  std::vector<QStringList> rows;
+  std::vector<std::pair<double, QStringList>> laws;
   for (const auto& [id, law] : session_.profile()->laws) {
     if (law.points().empty()) continue;
     const auto most =
@@ -288,14 +297,16 @@ void SeatPanel::refresh_laws() {
                          [](const LawPoint& x, const LawPoint& y) { return x.count < y.count; });
     const auto e = law.predict(most->terms);
     const CostLaw::Fit& f = law.fit();
-    rows.push_back({text(law.name().label),
-                    e ? tr("%1 ms at %2 Mpixel")
-                            .arg(e->ms, 0, 'f', 1)
-                            .arg(static_cast<double>(most->terms[0]), 0, 'f', 2)
-                      : QString(),
-                    QString::number(f.places), f.places >= 4 ? percent(f.cv_error, 1) : tr("too few"),
-                    f.places >= 4 ? percent(f.cv_error_90) : QString(), number(f.shared_factor, 2) + "×"});
+    const bool known = f.places >= 4;
+    laws.push_back({e ? e->ms : 0,
+                    {text(law.name().label), e ? number(e->ms) : QString(),
+                     number(static_cast<double>(most->terms[0]), 2), QString::number(f.places),
+                     known ? percent(f.cv_error, 1) : tr("few"), known ? percent(f.cv_error_90) : QString(),
+                     number(f.shared_factor, 2) + "×"}});
   }
+  std::stable_sort(laws.begin(), laws.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  std::vector<QStringList> rows;
+  for (auto& [ms, row] : laws) rows.push_back(std::move(row));
   if (rows.empty()) rows.push_back({tr("Nothing was measured yet")});
   fill(Page::laws, rows);
 }

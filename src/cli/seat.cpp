@@ -170,6 +170,7 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
     more = {{"runs", r->calibration.runs},
             {"frames", r->calibration.frames},
             {"held_out", r->calibration.held_out.size()},
+            {"by_law", to_json(law_errors(r->calibration.held_out))},
             {"disturbed_runs", r->calibration.disturbed},
             {"shared_cores", r->profile.shared}};
   }

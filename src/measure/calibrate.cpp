@@ -317,13 +317,14 @@ class Calibrator {
     if (program->intervals().empty()) return {};
     const CompiledInterval& interval = program->intervals().front();
     const std::vector<StageRef> stages = program->stages(interval.in);
-    // As many frames as fit into a third of a second, but enough for a median.
+    // As many frames as fit into a third of a second, but enough for a median: another place tells more than
+    // another frame of the same.
     double expected = 0;
     for (const StageRef& s : stages)
       if (s.law)
         if (const auto e = law_of(*s.law).predict(s.terms)) expected += e->ms;
     const int wanted =
-        hold ? 12 : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 6, 10);
+        hold ? 12 : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 4, 8);
     std::vector<Frames> frames;
     // Near the end neighbours were all made before: that is not how a segment plays.
     Frames after = 0;

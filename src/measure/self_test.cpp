@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include "base/clock.h"
 #include "render/agree.h"
@@ -36,6 +37,23 @@ std::vector<Goal> law_goals(const std::vector<HeldOut>& held_out) {
           {"segment cost, error of nine in ten", "%", share_of(segment, 0.9), 0, 12},
           {"stages within the interval stated as 90 %", "%",
            stage.empty() ? 0 : 100 * inside / static_cast<double>(stage.size()), 85, 95}};
+}
+
+std::vector<LawError> law_errors(const std::vector<HeldOut>& held_out) {
+  std::map<std::string, std::vector<const HeldOut*>> by_law;
+  for (const HeldOut& h : held_out)
+    if (!h.law.empty()) by_law[h.law].push_back(&h);
+  std::vector<LawError> all;
+  for (const auto& [law, tries] : by_law) {
+    std::vector<double> error, bias, ms;
+    for (const HeldOut* h : tries)
+      error.push_back(h->error()), bias.push_back(h->predicted.ms / h->measured_ms - 1),
+          ms.push_back(h->measured_ms);
+    all.push_back({law, static_cast<int>(tries.size()), share_of(error, 0.5), share_of(error, 1),
+                   share_of(bias, 0.5), share_of(ms, 0.5)});
+  }
+  std::sort(all.begin(), all.end(), [](const LawError& a, const LawError& b) { return a.worst > b.worst; });
+  return all;
 }
 
 Result<std::vector<Goal>> notebook_goals(const fs::path& folder, std::int64_t samples) {
@@ -128,6 +146,18 @@ Json to_json(const std::vector<Goal>& goals) {
     if (g.most < 1e17) j["most"] = g.most;
     all.push_back(j);
   }
+  return all;
+}
+
+Json to_json(const std::vector<LawError>& errors) {
+  Json all = Json::array();
+  for (const LawError& e : errors)
+    all.push_back({{"law", e.law},
+                   {"tries", e.tries},
+                   {"median_error", e.median},
+                   {"worst_error", e.worst},
+                   {"bias", e.bias},
+                   {"ms", e.ms}});
   return all;
 }
 

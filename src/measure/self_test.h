@@ -15,6 +15,17 @@ struct Goal {
 /// Errors of the laws on what was held back, as goals. Relative errors are in per cent.
 std::vector<Goal> law_goals(const std::vector<HeldOut>& held_out);
 
+/// How well one sort of work is known: where the errors come from.
+struct LawError {
+  std::string law;
+  int tries = 0;
+  double median = 0, worst = 0;  ///< relative
+  double bias = 0;  ///< median of predicted ÷ measured − 1: all in one direction, or either way
+  double ms = 0;    ///< median measured
+};
+/// Of everything held back by its law, the worst first.
+std::vector<LawError> law_errors(const std::vector<HeldOut>& held_out);
+
 /// Opening a notebook of this many samples against opening an empty one, and one law's update. The notebook
 /// is made in `folder` and removed.
 Result<std::vector<Goal>> notebook_goals(const fs::path& folder, std::int64_t samples);
@@ -23,5 +34,6 @@ Result<std::vector<Goal>> notebook_goals(const fs::path& folder, std::int64_t sa
 Goal covered_goal(Notebook& notebook, int workers);
 
 Json to_json(const std::vector<Goal>& goals);
+Json to_json(const std::vector<LawError>& errors);
 
 }  // namespace gc

@@ -73,6 +73,10 @@ Json to_json(const Conditions& c) {
   return {{"other_programs", c.others}, {"stolen", c.stolen}, {"stalled", c.stalled}, {"mhz", c.mhz}};
 }
 
+/// Goes up with every change of what laws are laws of: their terms, or where the memory of pictures comes
+/// from. The renderer's own version cannot say that, since it breaks seals.
+constexpr const char* kCosting = "2";
+
 Json era_identity() {
   utsname system{};
   ::uname(&system);
@@ -92,6 +96,7 @@ Json era_identity() {
          {"picture library", CV_VERSION},
          {"colour library", OCIO_NAMESPACE::GetVersion()},
          {"renderer", kRendererVersion},
+         {"way of costing", kCosting},
          {"accelerator driver", drivers}};
   return j;
 }

@@ -146,6 +146,10 @@ int main(int argc, char** argv) {
   shoot(w, folder, "1-seat");
   w.findChild<SeatPanel*>()->show_page(SeatPanel::Page::media);
   shoot(w, folder, "1b-seat-media");
+  w.findChild<SeatPanel*>()->show_page(SeatPanel::Page::machine);
+  shoot(w, folder, "1c-seat-machine");
+  w.findChild<SeatPanel*>()->show_page(SeatPanel::Page::laws);
+  shoot(w, folder, "1d-seat-laws");
   w.findChild<SeatPanel*>()->show_page(SeatPanel::Page::advice);
   w.go_to(Station::timeline);
   shoot(w, folder, "2-timeline");

@@ -208,5 +208,21 @@ TEST(SelfTest, GoalsAreMissedWhenPredictionsAreOff) {
   for (const Goal& g : none) EXPECT_FALSE(g.met()) << g.name << ": nothing held back proves nothing";
 }
 
+TEST(SelfTest, TheSortOfWorkThatErrsMostIsNamedFirst) {
+  std::vector<HeldOut> held;
+  for (int i = 0; i < 9; ++i) {
+    held.push_back({"blur", 1, 10, {10.5, 9, 12, true}});
+    held.push_back({"keyer", 1, 10, {i == 4 ? 6.0 : 9.0, 5, 12, true}});
+    held.push_back({"", 2, 20, {40, 9, 90, true}});  // whole segments are no sort of work
+  }
+  const std::vector<LawError> e = law_errors(held);
+  ASSERT_EQ(e.size(), 2u);
+  EXPECT_EQ(e[0].law, "keyer");
+  EXPECT_EQ(e[0].tries, 9);
+  EXPECT_NEAR(e[0].worst, 0.4, 1e-9);
+  EXPECT_NEAR(e[0].bias, -0.1, 1e-9) << "said to be cheaper than it is";
+  EXPECT_NEAR(e[1].bias, 0.05, 1e-9);
+}
+
 }  // namespace
 }  // namespace gc
