@@ -50,6 +50,41 @@ TEST(Simulator, HoldsExactlyUpToTheBottleneck) {
   EXPECT_GT(dropped(play(constant(5, 78, 4000, 2))), 0);
 }
 
+// Pollaczek (1930) and Khinchine (1932): where work of always the same length D arrives at random (Poisson)
+// at one server, its mean wait is ρ D / (2 (1 − ρ)). The fetching turn is such a server when frames reach it
+// at random and workers are never short.
+TEST(Simulator, WaitingForAFreeTurnIsThatOfTheMD1Queue) {
+  constexpr Frames kCount = 20'000;
+  constexpr int kHorizon = 700;      // more than a random arrival is ever early by
+  constexpr double kShow = 100'000;  // everything is late by this much more, so that lateness tells when
+  std::mt19937 random(7);
+  for (const double rho : {0.3, 0.6, 0.8}) {
+    const double d = 40 * rho;
+    std::exponential_distribution<double> apart(1.0 / 40);
+    std::vector<FrameCost> costs(kCount);
+    std::vector<double> arrives(kCount);
+    double at = 0;
+    for (Frames n = 0; n < kCount; ++n) {
+      at += apart(random);
+      FrameCost& c = costs[static_cast<std::size_t>(n)];
+      c.fetch = d, c.after = n - 1, c.arriving = kShow;
+      c.starting = at - static_cast<double>(n - kHorizon) * 40;
+      ASSERT_GE(c.starting, 0);
+      arrives[static_cast<std::size_t>(n)] = at;
+    }
+    const auto outcome = play_costs({2 * kHorizon, kHorizon, 40}, costs);
+    double waited = 0, counted = 0;
+    // From where the line has forgotten how it began.
+    for (Frames n = 2'000; n < kCount; ++n) {
+      const Outcome& o = outcome[static_cast<std::size_t>(n)];
+      ASSERT_GT(o.late_ms, 0) << n;
+      const double done = static_cast<double>(o.late_ms) - kShow + static_cast<double>(n) * 40;
+      waited += done - d - arrives[static_cast<std::size_t>(n)], ++counted;
+    }
+    EXPECT_NEAR(waited / counted, rho * d / (2 * (1 - rho)), 0.06 * d / (1 - rho)) << rho;
+  }
+}
+
 TEST(Simulator, ReachesTheHighestRateThatCanBeKept) {
   for (const double load : {1.25, 1.5, 2.0, 3.0}) {
     const Frames n = 3000;

@@ -313,14 +313,27 @@ TEST_F(Measuring, WhatFramesDoToEachOtherIsMeasuredAloneAndTogether) {
 
 TEST_F(Measuring, PlayingAndRenderingTeachTheLawsToo) {
   const ProgramPtr p = program(2, 1.2);
-  Learner learner(p, *notebook_);
   std::vector<Frames> frames;
   for (Frames f = 24; f < 44; ++f) frames.push_back(f);
-  for (const FrameResult& r : run_flat_out(p, nullptr, frames, 2)) learner.see(r);
-  ASSERT_TRUE(learner.finish());
-  bool blur = false;
-  for (const CostLaw& l : notebook_->laws()) blur = blur || (l.name().id == "blur" && !l.points().empty());
-  EXPECT_TRUE(blur);
+  const auto blur_is_known = [&] {
+    return std::ranges::any_of(notebook_->laws(), [](const CostLaw& l) {
+      return l.name().id == "blur" && !l.points().empty();
+    });
+  };
+  // On a machine that others use no law is fitted; then the samples are kept all the same.
+  bool disturbed = false;
+  for (int i = 0; i < 12 && !blur_is_known(); ++i) {
+    const std::int64_t kept = notebook_->samples();
+    const MachineTimes before = machine_times();
+    Learner learner(p, *notebook_);
+    for (const FrameResult& r : run_flat_out(p, nullptr, frames, 2)) learner.see(r);
+    const Conditions c = conditions_between(before, machine_times());
+    disturbed = c.others + c.stolen > 0.1;
+    ASSERT_TRUE(learner.finish());
+    EXPECT_GT(notebook_->samples(), kept);
+    if (!disturbed) break;
+  }
+  EXPECT_TRUE(blur_is_known() || disturbed) << "nobody was in the way, and nothing was learnt";
   EXPECT_TRUE(notebook_->frames(frame_key(p->stages(30))).empty())
       << "what a frame costs flat out is only measured";
 }
