@@ -532,7 +532,9 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
   const DerivedPtr d = derived_;
   const bool elsewhere = elsewhere_ >= 0;  // then the skyline's forecast is not this seat's
   player_ = std::thread([this, d, range, mode, backwards, passes, elsewhere] {
-    PlayOptions options = stores_.play_options(mode, d->view, range);
+    // Frames that were played before, every one of them, may still be in memory.
+    const SealStates own = d->view.states(), states = with_remembered(own, *d->view.played, *cache_);
+    PlayOptions options = stores_.play_options(mode, d->view, range, states);
     options.backwards = backwards, options.passes = passes;
     options.cache = cache_;
     Playout p = gc::play(d->view.played, stores_.shelf.get(), range, options, *this, stop_play_,
@@ -545,15 +547,13 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
                          });
     std::optional<Audit> a;
     std::optional<Explanation> e;
-    const bool cached = std::any_of(p.log.begin(), p.log.end(), [](const FrameLog& l) { return l.cached; });
     note_disturbance(p, *stores_.notebook);
-    // A forecast is of playing once, from nothing.
-    if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards && options.passes == 1 &&
-        !cached) {
-      const Forecast f = range == whole(d->view) && !elsewhere
-                             ? d->plan.before
-                             : forecast(*d->view.played, *stores_.notebook, d->view.states(), range,
-                                        stores_.forecast_options());
+    // A forecast is of playing once. The skyline's is from nothing.
+    if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards && options.passes == 1) {
+      const Forecast f =
+          range == whole(d->view) && !elsewhere && states == own
+              ? d->plan.before
+              : forecast(*d->view.played, *stores_.notebook, states, range, stores_.forecast_options());
       a = audit(f, p);
       remember(*a, d->view, *stores_.notebook);
       note_outcomes(f, p, *d->view.played, *stores_.notebook);

@@ -3,6 +3,7 @@
 #include <QDoubleSpinBox>
 #include <QPushButton>
 #include <QScrollArea>
+#include <algorithm>
 #include <cmath>
 #include <set>
 
@@ -110,6 +111,14 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   connect(&session_, &Session::coverage_counted, this, [this] { refresh(); });
 }
 
+namespace {
+QString lateness(const FrameLog& l) {
+  if (!l.made) return Stations::tr("not started: could not arrive");
+  if (l.late_ms > 0) return Stations::tr("%1 ms").arg(l.late_ms, 0, 'f', 0);
+  return Stations::tr("ready in time; the display came too late for it");
+}
+}  // namespace
+
 void Stations::refresh_playout() {
   StationPanel* p = panel(Station::playout);
   const auto& playout = session_.playout();
@@ -129,6 +138,10 @@ void Stations::refresh_playout() {
                                         : QString())
           .arg(playout->rate_reached, 0, 'f', 2)
           .arg(playout->rate.fps(), 0, 'f', 2);
+  if (const auto held =
+          std::count_if(playout->log.begin(), playout->log.end(), [](const FrameLog& l) { return l.cached; });
+      held > 0)
+    line += " " + tr("%1 of them came from memory.").arg(held);
   for (const std::string& w : warnings(*playout, session_.stores().options.settings.muted))
     line += "\n" + text(w);
   if (const auto& a = session_.last_audit()) line += "\n" + tr("Audit: ") + text(a->sentence);
@@ -143,9 +156,7 @@ void Stations::refresh_playout() {
   for (const FrameLog& l : playout->log) {
     if (!l.dropped) continue;
     const CompiledSegment* s = main_segment(*d.view.played, l.frame);
-    rows.push_back({{text(timecode(d.view.timeline->start + l.frame, playout->rate)),
-                     !l.made || l.late_ms <= 0 ? tr("not started: could not arrive")
-                                               : tr("%1 ms").arg(l.late_ms, 0, 'f', 0),
+    rows.push_back({{text(timecode(d.view.timeline->start + l.frame, playout->rate)), lateness(l),
                      cause_name(l.cause), s ? text(s->segment->name) : QString()},
                     l.frame,
                     tr("frame %1").arg(l.frame)});
@@ -164,10 +175,15 @@ void Stations::show_card(int row) {
   for (const Span& s : d->plan.before.spans)
     if (s.in == in) {
       carded_ = {s.in, s.out};
-      card_->setText(tr("%1 to %2: to blame is %3, %4 ms a frame.\nWorking out what would help.")
+      const QString blame =
+          s.cause == Cause::outside
+              ? tr("other programs or the machine's host keep the display from frames that "
+                   "lie ready")
+              : tr("to blame is %1, %2 ms a frame").arg(text(s.blame.label), number(s.blame.ms, 0));
+      card_->setText(tr("%1 to %2: %3.\nWorking out what would help.")
                          .arg(text(timecode(d->view.timeline->start + s.in, d->view.timeline->rate)),
                               text(timecode(d->view.timeline->start + s.out, d->view.timeline->rate)),
-                              text(s.blame.label), number(s.blame.ms, 0)));
+                              blame));
       session_.explain_span(carded_);
     }
 }

@@ -48,8 +48,16 @@ int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRan
 
 void note_disturbance(const Playout& p, Notebook& notebook) {
   Disturbance d;
-  double busy = 0;
+  double busy = 0, looked = -1e9;
+  Cause before = Cause::none;
   for (const FrameLog& f : p.log) {
+    // Frames that are looked for at the same moment were late from the same hold-up; a display that blocks is
+    // no outside.
+    const double late = f.looked_ms - f.due_ms;
+    if (p.mode == PlayMode::on_the_clock && late > kLeastOutsideMs && f.looked_ms > looked + 1 &&
+        f.cause != Cause::display && before != Cause::display)
+      d.looks_ms.push_back(static_cast<float>(late));
+    looked = f.looked_ms, before = f.cause;
     if (!f.made) continue;
     busy += f.fetched_ms - f.fetch_began_ms + f.process_ms() - f.spent.outside;
     if (f.spent.outside > kLeastOutsideMs) d.ms.push_back(static_cast<float>(f.spent.outside));
@@ -57,6 +65,7 @@ void note_disturbance(const Playout& p, Notebook& notebook) {
   // A few frames say nothing of how often.
   if (busy < 1000) return;
   d.per_busy_ms = static_cast<double>(d.ms.size()) / busy;
+  d.looks_per_busy_ms = static_cast<double>(d.looks_ms.size()) / busy;
   notebook.add_disturbance(d);
 }
 
@@ -72,9 +81,9 @@ std::vector<FrameRange> segment_ranges(const Program& program) {
   return parts;
 }
 
-int drops_in(const Playout& p, FrameRange r) {
+int drops_in(const Playout& p, FrameRange r, Cause cause) {
   return static_cast<int>(std::count_if(p.log.begin(), p.log.end(), [&](const FrameLog& l) {
-    return l.dropped && l.frame >= r.in && l.frame < r.out;
+    return l.dropped && l.frame >= r.in && l.frame < r.out && (cause == Cause::none || l.cause == cause);
   }));
 }
 
@@ -95,8 +104,10 @@ void note_outcomes(const Forecast& f, const Playout& p, const Program& program, 
   std::vector<Said> said;
   for (FrameRange part : segment_ranges(program)) {
     part = {std::max(part.in, f.range.in), std::min(part.out, f.range.out)};
-    if (part.length() > 0)
-      said.push_back({static_cast<float>(f.any_drop_simulated(part)), drops_in(p, part) > 0});
+    if (part.length() <= 0) continue;
+    // What the outside alone dropped says nothing of what was said of the timeline.
+    const int drops = drops_in(p, part), own = drops - drops_in(p, part, Cause::outside);
+    if (drops == 0 || own > 0) said.push_back({static_cast<float>(f.any_drop_simulated(part)), own > 0});
   }
   notebook.add_outcomes(said);
 }

@@ -40,8 +40,8 @@ void note_outcomes(const Forecast& forecast, const Playout& playout, const Progr
 
 /// The lowest layer's segments, as ranges of frames.
 std::vector<FrameRange> segment_ranges(const Program& program);
-/// Frames of a range that were dropped.
-int drops_in(const Playout& playout, FrameRange range);
+/// Frames of a range that were dropped; for this cause, when one is given.
+int drops_in(const Playout& playout, FrameRange range, Cause cause = Cause::none);
 
 /// Brier score (Brier, 1950): mean squared difference of probability and outcome (0 or 1).
 double brier(const std::vector<double>& probability, const std::vector<int>& outcome);

@@ -12,7 +12,10 @@ constexpr double kOff = 0.08;
 
 struct Sums {
   double frames = 0, own = 0;
-  std::map<int, double> by_owner;
+  struct Runs {
+    double times = 0, ms = 0;
+  };
+  std::map<std::pair<int, StageKind>, Runs> stages;  ///< by owner
 };
 
 Sums measured_in(const Playout& p, const IntervalCost& c) {
@@ -21,7 +24,10 @@ Sums measured_in(const Playout& p, const IntervalCost& c) {
     if (!f.made || f.cached || f.frame < c.in || f.frame >= c.out) continue;
     ++s.frames;
     s.own += own_ms(f);
-    for (const StageSpan& x : f.stages) s.by_owner[x.owner] += static_cast<double>(x.wall_ms);
+    for (const StageSpan& x : f.stages) {
+      Sums::Runs& r = s.stages[{x.owner, x.kind}];
+      ++r.times, r.ms += static_cast<double>(x.wall_ms);
+    }
   }
   return s;
 }
@@ -45,10 +51,15 @@ Explanation explain(const Forecast& f, const Playout& p, const Program& program)
     CostDifference worst;
     double most = -1;
     for (const StageCost& stage : c.stages) {
-      double told = 0;
-      for (const StageCost& same : c.stages) told += same.owner == stage.owner ? same.ms : 0;
-      const auto it = s.by_owner.find(stage.owner);
-      const double took = it == s.by_owner.end() ? 0 : it->second / s.frames;
+      // Once as often as in a frame by itself: after a skip, neighbours' stages run more often than they
+      // cost.
+      double told = 0, took = 0;
+      for (const StageCost& same : c.stages) {
+        if (same.owner != stage.owner) continue;
+        const auto runs = s.stages.find({same.owner, same.kind});
+        if (runs == s.stages.end()) continue;
+        told += same.ms, took += runs->second.ms / runs->second.times;
+      }
       if (std::abs(took - told) > most) {
         most = std::abs(took - told);
         worst = {name_of(program, stage.segment), stage.label, told, took};

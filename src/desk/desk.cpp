@@ -45,9 +45,14 @@ std::string View::name_of(const std::string& id) const {
 }
 
 PlayOptions Stores::play_options(PlayMode mode, const View& view, FrameRange range) const {
+  return play_options(mode, view, range, view.states());
+}
+
+PlayOptions Stores::play_options(PlayMode mode, const View& view, FrameRange range,
+                                 const SealStates& states) const {
   PlayOptions o;
   o.mode = mode, o.workers = options.workers, o.horizon = options.horizon, o.notebook = notebook;
-  o.kinds = kinds_of(*view.played, *notebook, view.states(), range, forecast_options());
+  o.kinds = kinds_of(*view.played, *notebook, states, range, forecast_options());
   return o;
 }
 

@@ -31,8 +31,10 @@ struct Stores {
   static Result<Stores> open(DeskOptions options);
   ForecastOptions forecast_options() const;
   PlanOptions plan_options() const { return {forecast_options(), 0.5}; }
-  /// With what the seat knows of the frames in `range` of the view.
+  /// With what the seat knows of the frames in `range` of the view; in `states`, where they are not the
+  /// view's own.
   PlayOptions play_options(PlayMode mode, const View& view, FrameRange range) const;
+  PlayOptions play_options(PlayMode mode, const View& view, FrameRange range, const SealStates& states) const;
   MeasureOptions measure_options(double seconds, bool again) const {
     return {seconds, 0.05, options.workers, again};
   }

@@ -26,6 +26,7 @@ struct Run {
   int interval = 0;
   std::uint8_t state = 0;
 };
+bool is_live(const Run& r) { return r.state != kSealedFrame && r.state != kRememberedFrame; }
 
 std::vector<Run> runs_of(const Program& program, const SealStates& sealed, FrameRange range) {
   std::vector<Run> runs;
@@ -83,7 +84,8 @@ Frames frames_to_reach(const Program& program, const CompiledInterval& interval,
 }
 
 /// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of
-/// the medians of ten neighbouring samples from the median of all samples of their kind.
+/// the medians of ten neighbouring samples from the median of all samples of their kind, beyond what such
+/// medians vary by themselves (π / 2 times as much as means; common knowledge of the normal distribution).
 double mood_of(const std::vector<CostPool>& pools) {
   constexpr std::size_t kBlock = 10;
   double sum = 0, count = 0;
@@ -92,16 +94,20 @@ double mood_of(const std::vector<CostPool>& pools) {
     for (const FrameSample& f : p.frames) totals.push_back(f.fetch_ms + f.process_ms);
     if (totals.size() < 2 * kBlock) continue;
     const double all = median_of(totals).median;
-    for (std::size_t at = 0; at + kBlock <= totals.size() && all > 0; at += kBlock) {
-      const double d = std::log(median_of({totals.begin() + static_cast<std::ptrdiff_t>(at),
-                                           totals.begin() + static_cast<std::ptrdiff_t>(at + kBlock)})
-                                    .median /
-                                all);
-      sum += std::min(0.09, d * d), count += 1;
+    if (all <= 0) continue;
+    for (std::size_t at = 0; at + kBlock <= totals.size(); at += kBlock) {
+      const std::vector<float> block(totals.begin() + static_cast<std::ptrdiff_t>(at),
+                                     totals.begin() + static_cast<std::ptrdiff_t>(at + kBlock));
+      const double middle = median_of(block).median, d = std::log(middle / all);
+      std::vector<float> apart;
+      for (const float t : block) apart.push_back(std::abs(t - static_cast<float>(middle)));
+      const double single = 1.4826 * static_cast<double>(median_of(apart).median) / all;
+      sum += std::min(0.09, d * d) - 1.5708 * std::min(0.09, single * single) / kBlock, count += 1;
     }
   }
   // In whole steps: one more kind of frames should not change what is drawn for all others.
-  return count > 0 ? std::clamp(std::round(std::sqrt(sum / count) * 200) / 200, 0.01, 0.2) : 0.03;
+  return count > 0 ? std::clamp(std::round(std::sqrt(std::max(0.0, sum / count)) * 200) / 200, 0.01, 0.2)
+                   : 0.03;
 }
 
 bool has_long_gop(const CompiledInterval& interval) {
@@ -127,7 +133,8 @@ std::pair<int, double> neighbours_in(const CompiledInterval& interval, F&& ms) {
       if (j < 0) continue;
       most = std::max(most, s->effects[static_cast<std::size_t>(j)].window.length() - 1);
       cost += ms(s->convert);
-      for (int i = 0; i < j; ++i) cost += ms(s->effects[static_cast<std::size_t>(i)].stage);
+      for (int i = 0; i < j; ++i)
+        cost += ms(s->effects[static_cast<std::size_t>(i)].stage_at(interval.in - s->in));
     }
   return {most, cost};
 }
@@ -149,6 +156,12 @@ class Pools {
     return entry(program_.stages(i.in), has_long_gop(i), interval);
   }
   const Entry& sealed() { return entry(program_.sealed_stages(), false, -1); }
+  const Entry& remembered() { return entry({program_.display_stage()}, false, -2); }
+  const Entry& of(const Run& run) {
+    return run.state == kSealedFrame       ? sealed()
+           : run.state == kRememberedFrame ? remembered()
+                                           : live(run.interval);
+  }
 
  private:
   const Entry& entry(const std::vector<StageRef>& stages, bool between, int interval) {
@@ -210,25 +223,28 @@ Model build(const Program& program, const CostBook& book, const std::vector<Run>
   Pools pools(program, book, model);
   const Run* before = nullptr;
   for (const Run& run : runs) {
-    const bool sealed = run.state == 1;
-    const Pools::Entry& e = sealed ? pools.sealed() : pools.live(run.interval);
-    if (entries) entries->push_back(e), live_entries->push_back(sealed ? pools.live(run.interval) : e);
-    const bool entry = !before || (before->state == 1) != sealed ||
-                       (before->interval != run.interval && opens_source(program, run.interval));
+    const Pools::Entry& e = pools.of(run);
+    if (entries) entries->push_back(e), live_entries->push_back(pools.live(run.interval));
     const Frames in = run.in - range.in, out = run.out - range.in;
-    // Every sealed piece is a file of its own, opened in its turn.
-    constexpr Frames kPiece = 24;
-    for (Frames at = in; sealed && at < out; at += kPiece)
-      model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true, 0});
-    if (!sealed)
+    if (run.state == kSealedFrame) {
+      // Every sealed piece is a file of its own, opened in its turn.
+      constexpr Frames kPiece = 24;
+      for (Frames at = in; at < out; at += kPiece)
+        model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true, 0});
+    } else if (run.state == kRememberedFrame) {
+      model.stretches.push_back({in, out, e.pool, false, 0});
+    } else {
+      const bool entry = !before || !is_live(*before) ||
+                         (before->interval != run.interval && opens_source(program, run.interval));
       model.stretches.push_back(
           {in, out, e.pool, entry,
            entry
                ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(run.interval)], run.in)
                : 0});
+    }
     before = &run;
   }
-  model.mood = std::max(mood_of(model.pools), book.mood());
+  model.mood = mood_of(model.pools), model.moods = book.moods();
   model.kinds = kinds_of(model);
   if (options.outside) model.lately = book.lately();
   return model;
@@ -253,7 +269,8 @@ IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live,
                      const ForecastOptions& options, double period) {
   IntervalCost c;
   c.in = run.in, c.out = run.out;
-  c.sealed = run.state == 1, c.broken = run.state == 2;
+  c.sealed = run.state == kSealedFrame, c.broken = run.state == kBrokenFrame;
+  c.remembered = run.state == kRememberedFrame;
   c.measured = entry.measured;
   c.stages = entry.stages;
   std::vector<float> loads;
@@ -310,11 +327,27 @@ void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
     if (s.ms > span.blame.ms) span.blame = s;
   span.blame.ms /= frames;
   if (span.verdict == Verdict::holds || span.verdict == Verdict::unseen) return;
-  if (fetch > (fetch + process) / options.workers)
+  const Frames first = f.before - f.range.in;
+  double missed = 0;
+  for (const double n : f.trials->not_looked_for(first + span.in, first + span.out)) missed += n;
+  if (missed / f.trials->trials() > span.expected_drops / 2) span.cause = Cause::outside;
+  else if (fetch > (fetch + process) / options.workers)
     span.cause = read > 0.6 * fetch ? Cause::disk : Cause::decode;
   else if (accelerator + transfer > process - accelerator - transfer)
     span.cause = transfer > accelerator ? Cause::transfer : Cause::accelerator;
   else span.cause = Cause::processor;
+}
+
+/// In what share of the trials frames of a range are dropped because they are late, and because the display
+/// is kept from looking for them.
+std::pair<double, double> any_drops(const Forecast& f, FrameRange range) {
+  const Frames first = f.before - f.range.in;
+  const auto all = f.trials->drops(first + range.in, first + range.out);
+  const auto missed = f.trials->not_looked_for(first + range.in, first + range.out);
+  double late = 0, not_looked_for = 0;
+  for (std::size_t t = 0; t < all.size(); ++t) late += all[t] > missed[t], not_looked_for += missed[t] > 0;
+  const auto trials = static_cast<double>(all.size());
+  return {late / trials, not_looked_for / trials};
 }
 
 Span span_of(FrameRange range, const Forecast& f) {
@@ -322,10 +355,10 @@ Span span_of(FrameRange range, const Forecast& f) {
   s.in = range.in, s.out = range.out;
   const Frames first = f.before - f.range.in;
   const std::vector<double> counts = drops_within(*f.trials, first + range.in, first + range.out);
-  double any = 0;
-  for (const double c : counts) s.expected_drops += c, any += c > 0;
-  s.expected_drops /= static_cast<double>(counts.size());
-  s.drop_probability = f.calibration(any / static_cast<double>(counts.size()));
+  for (const double c : counts) s.expected_drops += c / static_cast<double>(counts.size());
+  // What has been learnt of the forecast is of the timeline's own drops.
+  const auto [late, not_looked_for] = any_drops(f, range);
+  s.drop_probability = 1 - (1 - f.calibration(late)) * (1 - not_looked_for);
   s.drops_low = percentile(counts, 0.05), s.drops_high = percentile(counts, 0.95);
   s.sustained_rate = f.rate.fps() * (1 - s.expected_drops / static_cast<double>(range.length()));
   s.verdict = s.drop_probability >= f.thresholds.spills   ? Verdict::spills
@@ -389,12 +422,7 @@ int Forecast::count(Verdict v) const {
 }
 
 double Forecast::any_drop(FrameRange frames) const { return over(frames).drop_probability; }
-double Forecast::any_drop_simulated(FrameRange frames) const {
-  const Frames first = before - range.in;
-  const std::vector<std::uint32_t> counts = trials->drops(first + frames.in, first + frames.out);
-  const auto any = std::count_if(counts.begin(), counts.end(), [](std::uint32_t n) { return n > 0; });
-  return static_cast<double>(any) / static_cast<double>(counts.size());
-}
+double Forecast::any_drop_simulated(FrameRange frames) const { return any_drops(*this, frames).first; }
 Span Forecast::over(FrameRange frames) const { return span_of(frames, *this); }
 
 std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate, double density) {
@@ -423,6 +451,22 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
   return runs;
 }
 
+SealStates with_remembered(SealStates states, const Program& program, const MemoryCache& cache) {
+  if (cache.stats().pictures == 0) return states;
+  states.resize(static_cast<std::size_t>(program.duration()));
+  for (std::size_t n = 0; n < states.size(); ++n)
+    if (states[n] != kSealedFrame && cache.has(program.picture_key(static_cast<Frames>(n))))
+      states[n] = kRememberedFrame;
+  return states;
+}
+
+SealStates with_state(SealStates states, FrameRange frames, std::uint8_t state) {
+  states.resize(std::max(states.size(), static_cast<std::size_t>(frames.out)));
+  for (auto n = static_cast<std::size_t>(frames.in); n < static_cast<std::size_t>(frames.out); ++n)
+    if (states[n] != kSealedFrame) states[n] = state;
+  return states;
+}
+
 Model model_of(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
                const ForecastOptions& options) {
   return build(program, book, runs_of(program, sealed, range), range, options, nullptr, nullptr);
@@ -447,7 +491,7 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
     f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool],
                                   entries[i], options, f.rate.frame_ms()));
     f.intervals.back().unseen =
-        runs[i].state != 1 && program.intervals()[static_cast<std::size_t>(runs[i].interval)].unseen;
+        is_live(runs[i]) && program.intervals()[static_cast<std::size_t>(runs[i].interval)].unseen;
     f.fully_measured = f.fully_measured && (entries[i].measured || f.intervals.back().unseen);
   }
   if (options.loop) f.before = f.range.length(), repeat(model);

@@ -4,6 +4,7 @@
 #include <optional>
 
 #include "forecast/simulate.h"
+#include "render/cache.h"
 #include "render/program.h"
 
 namespace gc {
@@ -44,6 +45,7 @@ struct IntervalCost {
   double load_low = 0, load_high = 0;  ///< 5th and 95th percentile
   double live_load = 0;                ///< the same when nothing were sealed
   bool sealed = false, broken = false, measured = true;
+  bool remembered = false;        ///< held in memory
   bool unseen = false;            ///< and not sealed
   std::vector<StageCost> stages;  ///< sum ≈ fetch + process
 };
@@ -91,7 +93,8 @@ struct Forecast {
   int count(Verdict v) const;
   /// Probability that any of these frames is dropped.
   double any_drop(FrameRange frames) const;
-  double any_drop_simulated(FrameRange frames) const;  ///< the same before it is held to what happened
+  /// The same of the timeline's own drops alone, before it is held to what happened.
+  double any_drop_simulated(FrameRange frames) const;
   /// The verdict of these frames by themselves; without cause and blame.
   Span over(FrameRange frames) const;
 };
@@ -111,7 +114,13 @@ struct ForecastOptions {
 };
 
 /// A frame's state by number; empty: nothing is sealed.
-using SealStates = std::vector<std::uint8_t>;  // 0 live, 1 sealed, 2 broken
+using SealStates = std::vector<std::uint8_t>;  // 0 live, 1 sealed, 2 broken, 3 held in memory
+inline constexpr std::uint8_t kSealedFrame = 1, kBrokenFrame = 2, kRememberedFrame = 3;
+
+/// Marks the live frames that the memory cache has at this moment: to play one takes its display alone.
+SealStates with_remembered(SealStates states, const Program& program, const MemoryCache& cache);
+/// As if these frames were in this state. What is sealed stays so.
+SealStates with_state(SealStates states, FrameRange frames, std::uint8_t state);
 
 /// Forecasts playback of `range` from its first frame. `sealed` says which frames rendered media answer.
 Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,

@@ -65,7 +65,6 @@ template <class Costs>
   s.worker = earliest(lanes, workers);
   Lane& lane = lanes[s.worker];
   if constexpr (Costs::kHandsOver) {
-    // Another worker can be done, and not yet at its next frame.
     for (;;) {
       Lane* first = nullptr;
       for (Lane* l = lanes; l < lanes + workers; ++l)
@@ -118,7 +117,7 @@ template <class Costs, class Drop>
 void advance(const Pace& pace, State& state, Lane* lanes, Frames out, Costs& costs, Drop&& drop) {
   State s = state;  // where no pointer leads to, so that it stays in registers
   while (s.next.frame < out) {
-    if constexpr (!Costs::kHandsOver)
+    if constexpr (Costs::kPassesLight)
       if (costs.light(s.next.frame)) pass_light(pace, s, lanes, out, costs);
     const Frames n = s.next.frame;
     for (; s.expected < n; ++s.expected) drop(s.expected, 0.0f);
@@ -144,7 +143,8 @@ void advance(const Pace& pace, State& state, Lane* lanes, Frames out, Costs& cos
 }
 
 struct GivenCosts {
-  static constexpr bool kHandsOver = true;
+  static constexpr bool kHandsOver = true;  ///< a worker may be done and not yet at its next frame
+  static constexpr bool kPassesLight = false;
   const std::vector<FrameCost>& all;
   const std::vector<double>& first;
   double period_ms;
@@ -172,26 +172,43 @@ struct GivenCosts {
   }
 };
 
-/// Factors exp(mood · z) at evenly spread quantiles of the normal distribution, to draw from.
-std::vector<float> moods_of(const Model& model) {
-  std::vector<float> f(1024);
-  for (std::size_t i = 0; i < f.size(); ++i) {
-    // The logistic approximation of the normal quantile is within 0.02 in between ±2.5 (Bowling and others,
-    // 2009).
-    const double p = (static_cast<double>(i) + 0.5) / static_cast<double>(f.size());
-    f[i] = static_cast<float>(model.scale * std::exp(model.mood * std::log(p / (1 - p)) / 1.702));
+/// What a trial draws the seat's speed in each stretch from: one of the playouts that are known, which keeps
+/// together what came together, or what measuring says of how it varies.
+class Tempers {
+ public:
+  explicit Tempers(const Model& model) {
+    // exp(mood · z) at evenly spread quantiles of the normal distribution, whose logistic approximation is
+    // within 0.02 in between ±2.5 (Bowling and others, 2009).
+    std::vector<float> normal(1024);
+    for (std::size_t i = 0; i < normal.size(); ++i) {
+      const double p = (static_cast<double>(i) + 0.5) / static_cast<double>(normal.size());
+      normal[i] = static_cast<float>(model.scale * std::exp(model.mood * std::log(p / (1 - p)) / 1.702));
+    }
+    factors_.push_back(std::move(normal));
+    for (std::vector<float> ratios : model.moods) {
+      for (float& r : ratios) r *= static_cast<float>(model.scale);
+      factors_.push_back(std::move(ratios));
+    }
   }
-  return f;
-}
+  const std::vector<float>& of(int trial) const {
+    const std::size_t i = static_cast<std::size_t>(trial) % (factors_.size() + kFromMeasuring - 1);
+    return factors_[i < kFromMeasuring ? 0 : i - kFromMeasuring + 1];
+  }
+
+ private:
+  static constexpr std::size_t kFromMeasuring = 2;  // such trials for each playout that is known
+  std::vector<std::vector<float>> factors_;
+};
 
 /// Costs of one trial, drawn as they are asked for.
 class DrawnCosts {
  public:
   static constexpr bool kHandsOver = false;
-  DrawnCosts(const Model& model, const std::vector<float>& moods, const std::vector<SkipCost>& skips,
+  static constexpr bool kPassesLight = true;
+  DrawnCosts(const Model& model, const Tempers& tempers, const std::vector<SkipCost>& skips,
              const std::vector<FrameSample>& dearest, std::uint64_t seed, int trial)
       : model_(model),
-        moods_(moods),
+        factors_(tempers.of(trial)),
         skips_(skips),
         dearest_(dearest),
         seed_(mixed(seed + static_cast<std::uint64_t>(trial) * 0x632be59bd9b4e019ULL)),
@@ -226,10 +243,6 @@ class DrawnCosts {
 
   Fetch fetch(Frames last, Frames n) {
     while (n >= stretch_->out) enter(at_ + 1);
-    if (stretch_->from != stretch_->to)
-      scale_ =
-          mood_ * (stretch_->from + (stretch_->to - stretch_->from) * static_cast<float>(n - stretch_->in) /
-                                        static_cast<float>(stretch_->out - stretch_->in));
     const std::uint64_t draw = mixed(seed_ ^ static_cast<std::uint64_t>(n));
     if (const std::uint64_t run = static_cast<std::uint64_t>(n) / kRunOf; run != run_)
       run_ = run, run_draw_ = mixed(seed_ + 0x51ed27f5ULL + run);
@@ -262,15 +275,14 @@ class DrawnCosts {
     const CostPool& pool = model_.pools[stretch_->pool];
     samples_ = pool.frames.data(), size_ = pool.frames.size(), between_ = pool.decodes_between;
     skip_ = &skips_[stretch_->pool];
-    mood_ = moods_[mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)) >> 54];
-    scale_ = mood_ * stretch_->from;
-    light_ = dearest_[stretch_->pool].fetch_ms * dearest_scale() <= model_.pace.period_ms &&
+    scale_ = factors_[below(mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)),
+                            factors_.size())];
+    light_ = dearest_[stretch_->pool].fetch_ms * scale_ <= model_.pace.period_ms &&
              most_ms() <= model_.pace.period_ms * model_.pace.workers;
   }
-  float dearest_scale() const { return mood_ * std::max(stretch_->from, stretch_->to); }
   double most_ms() const {
     const FrameSample& f = dearest_[stretch_->pool];
-    return static_cast<double>((f.fetch_ms + f.process_ms) * dearest_scale());
+    return static_cast<double>((f.fetch_ms + f.process_ms) * scale_);
   }
   /// What it takes besides to reach frame n from the last one that was fetched.
   void reach(Fetch& f, Frames last, Frames n, std::uint64_t draw) const {
@@ -290,7 +302,7 @@ class DrawnCosts {
   }
 
   const Model& model_;
-  const std::vector<float>& moods_;
+  const std::vector<float>& factors_;
   const std::vector<SkipCost>& skips_;       ///< for each pool
   const std::vector<FrameSample>& dearest_;  ///< of each pool, by fetching and by both together
   std::uint64_t seed_;
@@ -303,7 +315,7 @@ class DrawnCosts {
   std::size_t size_ = 1;
   bool between_ = false;
   const SkipCost* skip_ = nullptr;
-  float mood_ = 1, scale_ = 1, outside_ms_ = 0;
+  float scale_ = 1, outside_ms_ = 0;  ///< the seat's mood in this stretch; what holds the frame up
   FrameSample sample_;
 };
 
@@ -373,29 +385,39 @@ std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& 
   return outcome;
 }
 
+/// Dropped frames of a block: of the first trial, in order, of the second ...
+struct Trials::Missed {
+  std::vector<std::uint32_t> frames;
+  std::vector<std::uint32_t> ends;  ///< for each trial, where its frames end
+
+  auto first(std::size_t trial) const {
+    return frames.begin() + static_cast<std::ptrdiff_t>(trial == 0 ? 0 : ends[trial - 1]);
+  }
+  auto end(std::size_t trial) const { return frames.begin() + static_cast<std::ptrdiff_t>(ends[trial]); }
+  void add_trial(const std::vector<std::uint32_t>& of) {
+    frames.insert(frames.end(), of.begin(), of.end());
+    ends.push_back(static_cast<std::uint32_t>(frames.size()));
+  }
+};
+
 /// Frames [in, out) in all trials.
 struct Trials::Block {
   Frames in = 0, out = 0;
-  std::vector<State> states;         ///< at `in`, one for each trial
-  std::vector<Lane> lanes;           ///< workers of the first trial, of the second ...
-  std::vector<SkipCost> skips;       ///< what `skip` of each of them means, for as long as this lives
-  std::vector<std::uint32_t> drops;  ///< of the first trial, in order, of the second ...
-  std::vector<std::uint32_t> ends;   ///< for each trial, where its drops end
-
-  auto first(std::size_t trial) const {
-    return drops.begin() + static_cast<std::ptrdiff_t>(trial == 0 ? 0 : ends[trial - 1]);
-  }
-  auto end(std::size_t trial) const { return drops.begin() + static_cast<std::ptrdiff_t>(ends[trial]); }
+  std::vector<State> states;    ///< at `in`, one for each trial
+  std::vector<Lane> lanes;      ///< workers of the first trial, of the second ...
+  std::vector<SkipCost> skips;  ///< what `skip` of each of them means, for as long as this lives
+  Missed late, not_looked_for;  ///< no frame is in both
 };
 
-std::vector<std::uint32_t> Trials::drops(Frames in, Frames out) const {
+std::vector<std::uint32_t> Trials::count(Missed Block::*which, Frames in, Frames out) const {
   std::vector<std::uint32_t> counts(static_cast<std::size_t>(trials_), 0);
   for (auto b = static_cast<std::size_t>(std::max<Frames>(0, in) / kBlock);
        b < blocks_.size() && blocks_[b]->in < out; ++b) {
     const Block& block = *blocks_[b];
+    const Missed& missed = block.*which;
     const bool whole = block.in >= in && block.out <= out;
     for (std::size_t t = 0; t < counts.size(); ++t) {
-      auto from = block.first(t), to = block.end(t);
+      auto from = missed.first(t), to = missed.end(t);
       if (!whole) {
         from = std::lower_bound(from, to, static_cast<std::uint32_t>(std::max<Frames>(0, in)));
         to = std::lower_bound(from, to, static_cast<std::uint32_t>(out));
@@ -405,11 +427,89 @@ std::vector<std::uint32_t> Trials::drops(Frames in, Frames out) const {
   }
   return counts;
 }
+std::vector<std::uint32_t> Trials::not_looked_for(Frames in, Frames out) const {
+  return count(&Block::not_looked_for, in, out);
+}
+std::vector<std::uint32_t> Trials::drops(Frames in, Frames out) const {
+  std::vector<std::uint32_t> counts = count(&Block::late, in, out);
+  const std::vector<std::uint32_t> more = not_looked_for(in, out);
+  for (std::size_t t = 0; t < counts.size(); ++t) counts[t] += more[t];
+  return counts;
+}
+
+/// Frames that lie ready while the display's thread is kept from looking for them. Nothing before the display
+/// knows of that, so they are drawn apart from the pipeline: hold-ups come at random, as often as the workers
+/// are busy. Drawn by block and trial, they are the same whatever was simulated before.
+class LateLooks {
+ public:
+  LateLooks(const Model& model, std::uint64_t seed) : model_(model), seed_(seed) {
+    const double most = model.pace.workers * model.pace.period_ms;
+    for (const CostPool& p : model.pools) {
+      double sum = 0;
+      for (const FrameSample& f : p.frames) sum += static_cast<double>(f.fetch_ms + f.process_ms);
+      busy_.push_back(std::min(most, model.scale * sum / static_cast<double>(p.frames.size())));
+    }
+    // Only those matter that last until the next frame is due.
+    for (const Disturbance& d : model.lately) {
+      Process p;
+      for (const float ms : d.looks_ms)
+        if (static_cast<double>(ms) >= model.pace.period_ms) p.ms.push_back(ms);
+      if (!p.ms.empty())
+        p.per_busy_ms =
+            d.looks_per_busy_ms * static_cast<double>(p.ms.size()) / static_cast<double>(d.looks_ms.size());
+      processes_.push_back(std::move(p));
+    }
+  }
+
+  /// Frames of the block [in, out) that are dropped so in a trial, beside those in `late`.
+  std::vector<std::uint32_t> frames(Frames in, Frames out, std::size_t trial,
+                                    const std::vector<std::uint32_t>& late) const {
+    std::vector<std::uint32_t> all;
+    if (processes_.empty()) return all;
+    const Process& process = processes_[trial % processes_.size()];
+    if (process.per_busy_ms <= 0) return all;
+    std::uint64_t state =
+        mixed(mixed(seed_ ^ 0x6c6f6f6bULL) + static_cast<std::uint64_t>(in) * 0x10001 + trial);
+    const auto draw = [&] { return state = mixed(state); };
+    const auto until_next = [&] { return -std::log((static_cast<double>(draw() >> 11) + 1) * 0x1p-53); };
+    double left = until_next();
+    auto s = std::upper_bound(model_.stretches.begin(), model_.stretches.end(), in,
+                              [](Frames f, const CostStretch& x) { return f < x.out; });
+    for (Frames n = in; s != model_.stretches.end() && n < out; ++s) {
+      const double often = process.per_busy_ms * busy_[s->pool];
+      for (const Frames end = std::min(s->out, out); n < end;) {
+        if (left >= often * static_cast<double>(end - n)) {
+          left -= often * static_cast<double>(end - n), n = end;
+          break;
+        }
+        n += static_cast<Frames>(left / often);
+        const double held = static_cast<double>(process.ms[below(draw(), process.ms.size())]);
+        const Frames missed = std::min(static_cast<Frames>(held / model_.pace.period_ms), out - n);
+        for (Frames i = 0; i < missed; ++i, ++n)
+          if (!std::binary_search(late.begin(), late.end(), static_cast<std::uint32_t>(n)))
+            all.push_back(static_cast<std::uint32_t>(n));
+        left = until_next();
+      }
+    }
+    return all;
+  }
+
+ private:
+  struct Process {
+    double per_busy_ms = 0;
+    std::vector<float> ms;
+  };
+  const Model& model_;
+  std::uint64_t seed_;
+  std::vector<double> busy_;  ///< of each pool, ms of workers a frame
+  std::vector<Process> processes_;
+};
 
 /// Makes the blocks of a simulation from first to last.
 class Simulation {
  public:
-  Simulation(const Model& model, int trials, std::uint64_t seed) : model_(model), moods_(moods_of(model)) {
+  Simulation(const Model& model, int trials, std::uint64_t seed)
+      : model_(model), tempers_(model), looks_(model, seed) {
     for (const CostPool& p : model.pools) {
       skips_.emplace_back(p.frames.front().fetch_ms, p.decodes_between, p.neighbour_ms, p.neighbours);
       FrameSample most;
@@ -434,7 +534,7 @@ class Simulation {
     std::vector<std::vector<std::vector<std::uint32_t>>> drops(trials);
     tbb::parallel_for(std::size_t{0}, trials, [&](std::size_t t) {
       drops[t].resize(blocks);
-      DrawnCosts costs(model_, moods_, skips_, dearest_, result_.seed_, static_cast<int>(t));
+      DrawnCosts costs(model_, tempers_, skips_, dearest_, result_.seed_, static_cast<int>(t));
       std::vector<Lane> lanes(workers());
       State s = begin(model_.pace, lanes.data(), model_.frames(), costs);
       for (std::size_t b = 0; b < blocks; ++b) {
@@ -485,7 +585,7 @@ class Simulation {
       block->states = states, block->lanes = lanes;
       std::vector<std::vector<std::uint32_t>> drops(states.size());
       tbb::parallel_for(std::size_t{0}, states.size(), [&](std::size_t t) {
-        DrawnCosts costs(model_, moods_, skips_, dearest_, result_.seed_, static_cast<int>(t));
+        DrawnCosts costs(model_, tempers_, skips_, dearest_, result_.seed_, static_cast<int>(t));
         costs.go_to(std::min(states[t].next.frame, model_.frames() - 1));
         advance(model_.pace, states[t], lanes.data() + t * workers(), block->out, costs,
                 [&](Frames n, float) { drops[t].push_back(static_cast<std::uint32_t>(n)); });
@@ -516,20 +616,21 @@ class Simulation {
   void start_over(std::vector<State>& states, std::vector<Lane>& lanes) {
     std::fill(lanes.begin(), lanes.end(), Lane{});
     for (std::size_t t = 0; t < states.size(); ++t) {
-      DrawnCosts costs(model_, moods_, skips_, dearest_, result_.seed_, static_cast<int>(t));
+      DrawnCosts costs(model_, tempers_, skips_, dearest_, result_.seed_, static_cast<int>(t));
       states[t] = begin(model_.pace, lanes.data() + t * workers(), model_.frames(), costs);
     }
   }
 
   void put(std::shared_ptr<Trials::Block> block, const std::vector<std::vector<std::uint32_t>>& drops) {
     for (const Lane& l : block->lanes) block->skips.push_back(l.skip ? *l.skip : SkipCost());
-    for (const auto& of : drops) {
-      block->drops.insert(block->drops.end(), of.begin(), of.end());
-      block->ends.push_back(static_cast<std::uint32_t>(block->drops.size()));
+    for (std::size_t t = 0; t < drops.size(); ++t) {
+      block->late.add_trial(drops[t]);
+      block->not_looked_for.add_trial(looks_.frames(block->in, block->out, t, drops[t]));
     }
     std::fill(result_.miss_.begin() + block->in, result_.miss_.begin() + block->out, 0.0f);
     const float share = 1 / static_cast<float>(result_.trials_);
-    for (const std::uint32_t n : block->drops) result_.miss_[n] += share;
+    for (const Trials::Missed* missed : {&block->late, &block->not_looked_for})
+      for (const std::uint32_t n : missed->frames) result_.miss_[n] += share;
     result_.blocks_.push_back(std::move(block));
   }
 
@@ -551,8 +652,8 @@ class Simulation {
     const auto& was = old.stretches;
     if (model_.pace.workers != old.pace.workers || model_.pace.horizon != old.pace.horizon ||
         model_.pace.period_ms != old.pace.period_ms || model_.pace.far != old.pace.far ||
-        model_.scale != old.scale || model_.mood != old.mood || model_.lately != old.lately || now.empty() ||
-        was.empty())
+        model_.scale != old.scale || model_.mood != old.mood || model_.moods != old.moods ||
+        model_.lately != old.lately || now.empty() || was.empty())
       return {0, std::max(model_.frames(), old.frames())};
     std::size_t i = 0;
     while (i < now.size() && i < was.size() && same(now[i], was[i])) ++i;
@@ -594,7 +695,8 @@ class Simulation {
   }
 
   const Model& model_;
-  std::vector<float> moods_;
+  Tempers tempers_;
+  LateLooks looks_;
   std::vector<SkipCost> skips_;       ///< for each pool
   std::vector<FrameSample> dearest_;  ///< of each pool: longest fetching, and what is more in all
   Trials result_;

@@ -25,10 +25,7 @@ struct CostStretch {
   std::uint32_t pool = 0;
   bool entry = true;        ///< its first frame has to open and seek
   Frames entry_frames = 0;  ///< frames to decode before the first one, from the key frame on
-  /// What a frame costs here relative to its pool, at the stretch's first and last frame: parameters with
-  /// keys make cost vary along a segment.
-  float from = 1, to = 1;
-  bool opens = true;  ///< false: whatever it enters is open already
+  bool opens = true;        ///< false: whatever it enters is open already
   friend bool operator==(const CostStretch&, const CostStretch&) = default;
 };
 
@@ -39,6 +36,7 @@ struct Model {
   std::vector<CostStretch> stretches;  ///< in order, without holes
   double scale = 1;                    ///< of all costs: above 1 for a plan with a margin
   double mood = 0;  ///< standard deviation of the seat's speed from stretch to stretch, relative
+  Moods moods;      ///< of playouts: most trials take one of these in turn instead
   std::vector<Disturbance> lately;  ///< each trial takes one of these in turn; empty: nothing from outside
   Frames frames() const { return stretches.empty() ? 0 : stretches.back().out; }
 };
@@ -96,12 +94,16 @@ class Trials {
   const std::vector<float>& miss() const { return miss_; }
   /// Dropped frames of each trial within [in, out).
   std::vector<std::uint32_t> drops(Frames in, Frames out) const;
+  /// Of them those that lay ready, and the display's thread was kept from looking for them.
+  std::vector<std::uint32_t> not_looked_for(Frames in, Frames out) const;
   /// Frames that were simulated for this, the rest being taken over.
   Frames simulated() const { return simulated_; }
 
  private:
   friend class Simulation;
   struct Block;
+  struct Missed;
+  std::vector<std::uint32_t> count(Missed Block::*which, Frames in, Frames out) const;
   int trials_ = 0;
   std::uint64_t seed_ = 0;
   Frames simulated_ = 0;

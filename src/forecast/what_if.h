@@ -15,6 +15,8 @@ class WithoutBook : public CostBook {
   std::vector<float> entries(const Hash128& key) const override { return book_.entries(key); }
   StageCosts stage(const StageRef& stage) const override;
   std::vector<Disturbance> lately() const override { return book_.lately(); }
+  Calibration calibration() const override { return book_.calibration(); }
+  Moods moods() const override { return book_.moods(); }
 
  private:
   const CostBook& book_;

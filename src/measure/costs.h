@@ -37,8 +37,15 @@ struct StageCosts {
 struct Disturbance {
   double per_busy_ms = 0;
   std::vector<float> ms;  ///< lengths seen; never empty when per_busy_ms > 0
+  /// How often, in the same measure, the display's thread itself was kept from looking for its frame, and how
+  /// late it came: what lasts a period and more drops frames that lay ready.
+  double looks_per_busy_ms = 0;
+  std::vector<float> looks_ms;
   friend bool operator==(const Disturbance&, const Disturbance&) = default;
 };
+
+/// For each of several playouts, ratios of what its stretches took to what was expected of them.
+using Moods = std::vector<std::vector<float>>;
 
 class CostBook {
  public:
@@ -50,9 +57,9 @@ class CostBook {
   virtual std::vector<Disturbance> lately() const { return {}; }
   /// What the seat's probabilities have been worth.
   virtual Calibration calibration() const { return {}; }
-  /// How much frames of one kind have differed from what was measured of them, from playout to playout:
-  /// standard deviation, relative. 0: not known.
-  virtual double mood() const { return 0; }
+  /// What stretches took in this seat's latest playouts, relative to what was known of them. Empty before
+  /// there are enough to tell.
+  virtual Moods moods() const { return {}; }
 };
 
 /// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left

@@ -34,6 +34,9 @@ constexpr const char* kSchema = R"(
 // Came after version 2 and asks nothing of what is there.
 constexpr const char* kLater =
     "CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL);"
+    "CREATE TABLE IF NOT EXISTS late_look(disturbance INTEGER PRIMARY KEY, per_busy_ms REAL NOT NULL, ms "
+    "BLOB "
+    "NOT NULL);"
     "CREATE TABLE IF NOT EXISTS mood(at TEXT NOT NULL, ratio REAL NOT NULL);"
     "CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT "
     "NULL)";
@@ -336,9 +339,16 @@ void Notebook::add_disturbance(const Disturbance& d) {
       .bind(d.per_busy_ms)
       .blob(ms)
       .step();
+  const std::string looks = pack(std::span<const float>(d.looks_ms));
+  database_
+      .prepare("INSERT INTO late_look(disturbance, per_busy_ms, ms) SELECT max(rowid), ?, ? FROM disturbance")
+      .bind(d.looks_per_busy_ms)
+      .blob(looks)
+      .step();
   database_.run(
       "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
-      "12)");
+      "12);"
+      "DELETE FROM late_look WHERE disturbance NOT IN (SELECT rowid FROM disturbance)");
 }
 
 void Notebook::add_outcomes(std::span<const Said> outcomes) {
@@ -364,20 +374,24 @@ void Notebook::add_moods(std::span<const float> ratios) {
         .bind(static_cast<double>(r))
         .step();
   database_.run("DELETE FROM mood WHERE rowid NOT IN (SELECT rowid FROM mood ORDER BY rowid DESC LIMIT 300)");
-  mood_.reset();
+  moods_.reset();
 }
 
-double Notebook::mood() const {
+Moods Notebook::moods() const {
   const std::lock_guard lock(mutex_);
-  if (mood_) return *mood_;
+  if (moods_) return *moods_;
   constexpr std::size_t kLeast = 20;
-  std::vector<float> apart;
-  Statement a = database_.prepare("SELECT ratio FROM mood");
-  while (a.step())
-    if (const double r = a.real(0); r > 0) apart.push_back(static_cast<float>(std::abs(std::log(r))));
-  // 1.4826 times the median of what they are apart is a normal distribution's deviation, whatever its tails.
-  mood_ = apart.size() < kLeast ? 0 : std::min(0.3, 1.4826 * static_cast<double>(median_of(apart).median));
-  return *mood_;
+  std::size_t count = 0;
+  std::string playout;
+  moods_.emplace();
+  Statement a = database_.prepare("SELECT at, ratio FROM mood WHERE ratio > 0 ORDER BY rowid");
+  for (; a.step(); ++count) {
+    if (moods_->empty() || a.text(0) != playout) moods_->emplace_back(), playout = a.text(0);
+    // What is further off says nothing about the seat.
+    moods_->back().push_back(static_cast<float>(std::clamp(a.real(1), 0.4, 2.5)));
+  }
+  if (count < kLeast) moods_->clear();
+  return *moods_;
 }
 
 Calibration Notebook::calibration() const {
@@ -394,8 +408,10 @@ Calibration Notebook::calibration() const {
 std::vector<Disturbance> Notebook::lately() const {
   const std::lock_guard lock(mutex_);
   std::vector<Disturbance> all;
-  Statement a = database_.prepare("SELECT per_busy_ms, ms FROM disturbance ORDER BY rowid DESC");
-  while (a.step()) all.push_back({a.real(0), unpack(a.text(1))});
+  Statement a = database_.prepare(
+      "SELECT d.per_busy_ms, d.ms, l.per_busy_ms, l.ms FROM disturbance d LEFT JOIN late_look l "
+      "ON l.disturbance = d.rowid ORDER BY d.rowid DESC");
+  while (a.step()) all.push_back({a.real(0), unpack(a.text(1)), a.real(2), unpack(a.text(3))});
   return all;
 }
 

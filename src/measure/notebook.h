@@ -71,7 +71,7 @@ class Notebook : public CostBook {
   /// Mean costs of played stretches over those that were forecast; the latest few hundred are kept.
   void add_moods(std::span<const float> ratios);
   std::vector<Disturbance> lately() const override;
-  double mood() const override;
+  Moods moods() const override;
   Calibration calibration() const override;
   StageCosts stage(const StageRef& stage) const override;
 
@@ -119,7 +119,7 @@ class Notebook : public CostBook {
   Database database_;
   mutable std::mutex mutex_;
   mutable std::optional<Calibration> calibration_;  ///< until an outcome is added
-  mutable std::optional<double> mood_;
+  mutable std::optional<Moods> moods_;
   mutable std::unordered_map<Hash128, Series> all_[4];
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;

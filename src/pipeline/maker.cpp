@@ -67,8 +67,8 @@ class ProgramMaker : public FrameMaker {
     const double waited = MemoryCache::waited_ms();
     auto made = std::make_shared<const Image>(
         gc::process(*program_, work.decoded, result.stages, options_.cache.get(), &notes));
-    note_neighbours(notes, result);
     result.shared_wait_ms = MemoryCache::waited_ms() - waited;
+    note_neighbours(notes, result);
     if (options_.keep_frames && !notes.unseen && work.decoded.trouble.empty())
       options_.cache->offer(work.key, made, making.ms());
     if (work.decoded.recipe.seal) return made;
@@ -89,8 +89,11 @@ class ProgramMaker : public FrameMaker {
     // Where the frame found all of its neighbours made, the last one that was made tells.
     if (notes.made > 0) neighbour_ms_ = notes.made_ms / notes.made;
     result.neighbours = notes.neighbours, result.neighbour_ms = neighbour_ms_;
-    if (notes.made > notes.windows)
-      result.neighbours_ms = notes.made_ms / notes.made * (notes.made - notes.windows);
+    // Where another frame has made what would have been this one's to make, it took that much less than such
+    // frames take; unless it had to wait for it.
+    result.neighbours_ms = neighbour_ms_ * (notes.made - notes.windows);
+    if (result.neighbours_ms < 0)
+      result.neighbours_ms = std::min(0.0, result.neighbours_ms + result.shared_wait_ms);
   }
 
   void show(const Image& image, FrameResult& result) {

@@ -26,9 +26,11 @@ struct FrameResult {
   bool decodes_between = false;  ///< frames before it that were skipped had to be decoded all the same
   int neighbours = 0;            ///< other frames' pictures that it looks at
   double neighbour_ms = 0;       ///< of making one of them
-  double neighbours_ms = 0;      ///< of processing, what neighbours took beyond the one that each frame adds
-  double shared_wait_ms = 0;     ///< waited for pictures that other frames in flight were making
-  long page_faults = 0;          ///< memory that had to come back from the drive
+  /// Of processing, what neighbours took beyond the one that each frame adds; below 0 where another frame
+  /// made that one.
+  double neighbours_ms = 0;
+  double shared_wait_ms = 0;  ///< waited for pictures that other frames in flight were making
+  long page_faults = 0;       ///< memory that had to come back from the drive
   StageLog stages;
   std::vector<std::string> trouble;  ///< what could not be read
   bool sealed = false;

@@ -35,7 +35,20 @@ MemoryCache::Picture MemoryCache::find(const Hash128& key) {
   return it->second.picture;
 }
 
+bool MemoryCache::has(const Hash128& key) const {
+  const std::lock_guard lock(mutex_);
+  const auto it = entries_.find(key);
+  return it != entries_.end() && it->second.picture;
+}
+
 MemoryCache::Picture MemoryCache::get(const Hash128& key, const std::function<Image()>& make) {
+  return get(key, make, true);
+}
+MemoryCache::Picture MemoryCache::get_unless_busy(const Hash128& key, const std::function<Image()>& make) {
+  return get(key, make, false);
+}
+
+MemoryCache::Picture MemoryCache::get(const Hash128& key, const std::function<Image()>& make, bool wait) {
   {
     std::unique_lock lock(mutex_);
     for (;;) {
@@ -46,6 +59,7 @@ MemoryCache::Picture MemoryCache::get(const Hash128& key, const std::function<Im
         touch(it->second, key);
         return it->second.picture;
       }
+      if (!wait) return nullptr;
       const Stopwatch waiting;
       made_.wait(lock);
       waited_here += waiting.ms();

@@ -26,9 +26,13 @@ class MemoryCache {
 
   /// The picture, or null.
   Picture find(const Hash128& key);
+  /// Whether it is there. Does not count as a use of it.
+  bool has(const Hash128& key) const;
   /// The picture; made when it is not there, by one thread while others that want it wait. Kept whatever it
   /// cost, since it is known to be wanted again.
   Picture get(const Hash128& key, const std::function<Image()>& make);
+  /// The same, but null at once while another thread makes it.
+  Picture get_unless_busy(const Hash128& key, const std::function<Image()>& make);
   /// Keeps a picture that took `ms` to make, unless copying it about would cost more than making it.
   void offer(const Hash128& key, Picture picture, double ms);
   /// Milliseconds that this thread has waited, ever, for pictures that others were making.
@@ -47,6 +51,7 @@ class MemoryCache {
     std::size_t bytes = 0;
     std::multimap<double, Hash128>::iterator place;
   };
+  Picture get(const Hash128& key, const std::function<Image()>& make, bool wait);
   void keep(const Hash128& key, Picture picture, double ms);
   void touch(Entry& e, const Hash128& key);
   void shrink_to(std::size_t bytes);

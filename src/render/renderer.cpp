@@ -221,14 +221,17 @@ class Processor {
     }
     const auto temporal = static_cast<std::size_t>(j);
     const CompiledEffect& e = s.effects[temporal];
-    std::vector<MemoryCache::Picture> held;
+    std::vector<MemoryCache::Picture> held(static_cast<std::size_t>(e.window.length()));
     std::vector<const Image*> window;
     if (!inside_neighbour_)
       ++notes_.windows, notes_.neighbours = std::max(notes_.neighbours, e.window.length() - 1);
-    for (int d = -e.window.before; d <= e.window.after; ++d) {
-      held.push_back(shared(program, s, s.neighbour(frame, d, program.timeline()->rate), temporal, lane));
-      window.push_back(held.back().get());
-    }
+    // First those that nobody makes, then those that other frames in work are making: else frames side by
+    // side would take turns, each waiting for the one that the other has just begun.
+    for (const bool wait : {false, true})
+      for (int d = -e.window.before; d <= e.window.after; ++d)
+        if (MemoryCache::Picture& p = held[static_cast<std::size_t>(d + e.window.before)]; !p)
+          p = shared(program, s, s.neighbour(frame, d, program.timeline()->rate), temporal, lane, wait);
+    for (const MemoryCache::Picture& p : held) window.push_back(p.get());
     Piece piece{held[static_cast<std::size_t>(e.window.before)]->copy(), 0, 0};
     FrameContext at = context(program, frame - s.in, 0, 0);
     at.window = window;
@@ -237,9 +240,10 @@ class Processor {
     return piece;
   }
 
-  /// A neighbour's picture, made once for all frames that want it. Neighbours are always whole.
+  /// A neighbour's picture, made once for all frames that want it. Neighbours are always whole. Null while
+  /// another thread makes it, unless it is to be waited for.
   MemoryCache::Picture shared(const Program& program, const CompiledSegment& s, Frames frame,
-                              std::size_t count, const Hash128& lane) {
+                              std::size_t count, const Hash128& lane, bool wait) {
     const auto make = [&] {
       const bool whole_before = std::exchange(whole_, true);
       const bool inside_before = std::exchange(inside_neighbour_, true);
@@ -256,7 +260,7 @@ class Processor {
                             .add(program.height())
                             .add(program.options().draft * 2 + program.options().rendering)
                             .done();
-    return cache_->get(key, make);
+    return wait ? cache_->get(key, make) : cache_->get_unless_busy(key, make);
   }
 
   Image content_picture(const Program& program, const CompiledSegment& s, Frames frame, const Hash128& lane) {

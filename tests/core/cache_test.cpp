@@ -2,6 +2,7 @@
 #include "render/cache.h"
 
 #include <atomic>
+#include <future>
 #include <thread>
 
 #include "support.h"
@@ -69,6 +70,31 @@ TEST(MemoryCache, MakesAPictureOnceHoweverManyAskForIt) {
     });
   for (std::thread& t : threads) t.join();
   EXPECT_EQ(made, 5);
+}
+
+// Two frames side by side that want the same neighbour: who finds it in work has other things to make first.
+TEST(MemoryCache, SaysAtOnceThatAnotherThreadMakesAPicture) {
+  MemoryCache cache(10 * kPicture);
+  std::promise<void> begun, go_on;
+  std::thread other([&] {
+    cache.get(key(1), [&] {
+      begun.set_value();
+      go_on.get_future().wait();
+      return Image::filled(64, 64, 1, 0, 0, 1);
+    });
+  });
+  begun.get_future().wait();
+  const auto never = [] {
+    ADD_FAILURE() << "it is in work";
+    return Image::filled(64, 64, 0, 0, 0, 1);
+  };
+  EXPECT_EQ(cache.get_unless_busy(key(1), never), nullptr);
+  EXPECT_FALSE(cache.has(key(1)));
+  EXPECT_EQ(cache.get_unless_busy(key(2), [] { return Image::filled(64, 64, 2, 0, 0, 1); })->data()[0], 2);
+  go_on.set_value();
+  other.join();
+  EXPECT_TRUE(cache.has(key(1)));
+  EXPECT_EQ(cache.get_unless_busy(key(1), never)->data()[0], 1);
 }
 
 TEST(MemoryCache, AFailedMakingIsNoPictureAndBlocksNobody) {

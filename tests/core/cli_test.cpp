@@ -176,6 +176,24 @@ TEST_F(Commands, GoThroughTheWholeJobOnASmallTimeline) {
   EXPECT_EQ(gclk("gate " + file + " --json").json()["broken_seals"], 1);
 }
 
+TEST_F(Commands, WhatIfAnswersWithoutMeasuringOrChangingAnything) {
+  const std::string file = small();
+  const std::string before = gclk("inspect " + file + " --json").out;
+  const Ran r = gclk("what-if " + file + " --bypass a/b --rendered 24-48 --others 0.2 --json");
+  ASSERT_EQ(r.code, 0) << r.out;
+  for (const char* when : {"now", "then"}) {
+    EXPECT_EQ(r.json()[when]["intervals"].size(), 2u);
+    EXPECT_EQ(r.json()[when]["fully_measured"], false) << "nothing was measured for it";
+  }
+  EXPECT_EQ(r.json()["now"]["intervals"][1]["sealed"], false);
+  EXPECT_EQ(r.json()["then"]["intervals"][1]["sealed"], true);
+  EXPECT_THAT(gclk("what-if " + file + " --remembered 0-48").out, testing::HasSubstr("As it is: "));
+  EXPECT_EQ(gclk("inspect " + file + " --json").out, before);
+  EXPECT_EQ(gclk("what-if " + file + " --bypass a").code, 2);
+  EXPECT_EQ(gclk("what-if " + file + " --bypass a/nothing").code, 2);
+  EXPECT_EQ(gclk("what-if " + file + " --rendered 40-20").code, 2);
+}
+
 TEST_F(Commands, ExitCodesTellWhoseFaultItIs) {
   const std::string file = small();
   EXPECT_EQ(gclk("").code, 2);

@@ -1,5 +1,6 @@
 // The desk, its documents, and the demo production.
 #include "desk/report.h"
+#include "desk/suppose.h"
 #include "support.h"
 
 namespace gc {
@@ -75,6 +76,48 @@ TEST_F(AtTheDesk, ATimelineOfNothingIsNoTrouble) {
                    display, stop)
                   .dropped,
               0);
+  }
+}
+
+TEST_F(AtTheDesk, SaysWhatAChangeWouldBringWithoutMakingIt) {
+  const TimelinePtr t = Build(320, 180)
+                            .track("V1")
+                            .solid("light", 96, 0, 0, 0)
+                            .solid("heavy", 120, 0.5, 0.5, 0.5, {test::blur("b", 9)})
+                            .done();
+  const ProgramPtr p = view(t).played;
+  const auto learn = [&](const std::vector<StageRef>& stages, float effect_ms) {
+    for (const StageRef& r : stages) {
+      const float ms = r.kind == StageKind::effect ? effect_ms : 4;
+      stores_.notebook->add_stage(r, std::vector<StageSample>(16, {r.kind, r.key, ms, ms, r.owner}));
+    }
+  };
+  learn(p->stages(0), 0), learn(p->stages(100), 110), learn(p->sealed_stages(), 0);
+  const auto drops = [&](const Supposition& s) {
+    auto f = forecast_if(t, stores_, {0, 216}, s);
+    EXPECT_TRUE(f) << (f ? "" : f.error().text());
+    return f ? f->expected_drops : -1;
+  };
+  const double now = drops({});
+  ASSERT_GT(now, 5);
+  Supposition s;
+  s.bypassed = {{"heavy", "b"}};
+  EXPECT_EQ(drops(s), 0);
+  EXPECT_FALSE(bypassed(*t, "heavy", "b")) << "it was only asked";
+  s = {}, s.rendered = {{96, 216}};
+  EXPECT_EQ(drops(s), 0);
+  s = {}, s.remembered = {{96, 216}};
+  EXPECT_EQ(drops(s), 0);
+  s = {}, s.settings = {{"scale", "4"}};
+  EXPECT_LT(drops(s), now / 2);
+  s = {}, s.others = 0.4;
+  EXPECT_GT(drops(s), now + 5);
+  for (const auto& [wrong, word] : {std::pair{Supposition{{{"heavy", "x"}}}, "inspect"},
+                                    std::pair{Supposition{{}, {}, {}, {{"scale", "3"}}}, "16"},
+                                    std::pair{Supposition{{}, {}, {}, {}, 1.5}, "0.9"}}) {
+    const auto f = forecast_if(t, stores_, {0, 216}, wrong);
+    ASSERT_FALSE(f) << word;
+    EXPECT_THAT(f.error().text(), testing::HasSubstr(word)) << "it says what would do";
   }
 }
 

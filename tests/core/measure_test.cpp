@@ -316,9 +316,8 @@ TEST_F(Measuring, PlayingAndRenderingTeachTheLawsToo) {
   std::vector<Frames> frames;
   for (Frames f = 24; f < 44; ++f) frames.push_back(f);
   const auto blur_is_known = [&] {
-    return std::ranges::any_of(notebook_->laws(), [](const CostLaw& l) {
-      return l.name().id == "blur" && !l.points().empty();
-    });
+    return std::ranges::any_of(notebook_->laws(),
+                               [](const CostLaw& l) { return l.name().id == "blur" && !l.points().empty(); });
   };
   // On a machine that others use no law is fitted; then the samples are kept all the same.
   bool disturbed = false;
