@@ -1,11 +1,33 @@
 #include "app/row_table.h"
 
 #include <QHeaderView>
+#include <QStyledItemDelegate>
 #include <utility>
 
 #include "app/style.h"
 
 namespace gc {
+namespace {
+
+/// Rows as high as their text is where it wraps. Qt's own measure forgets the style sheet's padding, and the
+/// last words are lost.
+class WrappedText : public QStyledItemDelegate {
+ public:
+  using QStyledItemDelegate::QStyledItemDelegate;
+  QSize sizeHint(const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+    constexpr int kSides = 2 * (6 + 4), kAboveAndBelow = 2 * 2;
+    const auto* table = qobject_cast<const QTableWidget*>(option.widget);
+    const QSize plain = QStyledItemDelegate::sizeHint(option, index);
+    if (!table) return plain;
+    QStyleOptionViewItem o = option;
+    initStyleOption(&o, index);
+    const int width = std::max(40, table->columnWidth(index.column()) - kSides);
+    const QRect needed = o.fontMetrics.boundingRect(QRect(0, 0, width, 10'000), Qt::TextWordWrap, o.text);
+    return {plain.width(), std::max(23, needed.height() + kAboveAndBelow)};
+  }
+};
+
+}  // namespace
 
 RowTable::RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, QWidget* parent)
     : QTableWidget(0, static_cast<int>(heads.size()), parent), wide_(wide) {
@@ -14,6 +36,7 @@ RowTable::RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, 
   verticalHeader()->setDefaultSectionSize(23);
   // Text that wraps gets other heights with every width.
   if (wrap) {
+    setItemDelegate(new WrappedText(this));
     verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
     connect(horizontalHeader(), &QHeaderView::sectionResized, this, [this] {
       if (std::exchange(resizing_, true)) return;

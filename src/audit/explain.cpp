@@ -49,7 +49,9 @@ Explanation explain(const Forecast& f, const Playout& p, const Program& program)
     const double forecast = c.fetch_ms + c.process_ms;
     if (s.frames < 6 || forecast <= 0 || std::abs(s.own / s.frames / forecast - 1) <= kOff) continue;
     CostDifference worst;
-    double most = -1;
+    double most = 0;
+    if (!c.stages.empty())
+      worst = {name_of(program, c.stages.front().segment), "a whole frame", forecast, s.own / s.frames};
     for (const StageCost& stage : c.stages) {
       // Once as often as in a frame by itself: after a skip, neighbours' stages run more often than they
       // cost.

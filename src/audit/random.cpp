@@ -191,6 +191,7 @@ class Maker {
 
   /// Effects until the segment is about as heavy as wanted; what would make it too heavy is made lighter.
   void burden(Segment& s, double wanted) {
+    if (s.content == Content::generator) lighten(s, s.generator, *generator_type(s.ref), wanted);
     const std::size_t most = 1 + static_cast<std::size_t>(unit(rng_) * 4);
     for (int tries = 0; tries < 24 && s.stack.size() < most; ++tries) {
       const EffectType* type = pick(rng_, effects_);
@@ -200,7 +201,7 @@ class Maker {
       // Work that the seat has no law of has no load that could be chosen.
       if (!known(*type, e.params)) continue;
       s.stack.push_back(e);
-      if (load(s) > wanted && !lighten(s, *type, wanted)) s.stack.pop_back();
+      if (!lighten(s, s.stack.back().params, *type, wanted)) s.stack.pop_back();
       if (load(s) > 0.95 * wanted) return;
     }
     // Not there yet: a filter as wide as it takes.
@@ -226,18 +227,14 @@ class Maker {
     }
   }
 
-  /// Halves what its last effect's cost depends on until the segment fits. False when that is not enough.
-  bool lighten(Segment& s, const EffectType& type, double wanted) {
-    for (int i = 0; i < 6; ++i) {
+  /// Halves what the cost of `params`, which are the segment's, depends on until the segment fits. False when
+  /// that is not enough.
+  bool lighten(const Segment& s, Json& params, const EffectType& type, double wanted) {
+    for (int i = 0; i < 12 && load(s) > wanted; ++i)
       for (const ParamSpec& p : type.params)
-        if (p.costs && !p.text && p.unit != "0 or 1" && s.stack.back().params.contains(p.name) &&
-            s.stack.back().params[p.name].is_number()) {
-          const double v = s.stack.back().params[p.name].get<double>();
-          s.stack.back().params[p.name] = std::max(p.least, v / 2);
-        }
-      if (load(s) <= wanted) return true;
-    }
-    return false;
+        if (p.costs && !p.text && p.unit != "0 or 1" && params.contains(p.name) && params[p.name].is_number())
+          params[p.name] = std::max(p.least, params[p.name].get<double>() / 2);
+    return load(s) <= wanted;
   }
 
   const RandomOptions& options_;

@@ -250,7 +250,7 @@ class DrawnCosts {
     while (k >= size_) k -= size_;
     sample_ = samples_[k];
     Fetch f{sample_.fetch_ms * scale_, 0, 0, skip_};
-    if (last + 1 != n || n == stretch_->in) reach(f, last, n, draw);
+    if (last < stretch_->in || (skips_cost_ && last + 1 != n)) reach(f, last, n, draw);
     outside_ms_ = 0;
     if (outside_) {
       const double busy =
@@ -274,7 +274,7 @@ class DrawnCosts {
     stretch_ = &model_.stretches[at];
     const CostPool& pool = model_.pools[stretch_->pool];
     samples_ = pool.frames.data(), size_ = pool.frames.size(), between_ = pool.decodes_between;
-    skip_ = &skips_[stretch_->pool];
+    skip_ = &skips_[stretch_->pool], skips_cost_ = skip_->any();
     scale_ = factors_[below(mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)),
                             factors_.size())];
     light_ = dearest_[stretch_->pool].fetch_ms * scale_ <= model_.pace.period_ms &&
@@ -313,7 +313,7 @@ class DrawnCosts {
   bool light_ = false;
   const FrameSample* samples_ = nullptr;
   std::size_t size_ = 1;
-  bool between_ = false;
+  bool between_ = false, skips_cost_ = false;
   const SkipCost* skip_ = nullptr;
   float scale_ = 1, outside_ms_ = 0;  ///< the seat's mood in this stretch; what holds the frame up
   FrameSample sample_;
