@@ -10,20 +10,27 @@ const char* origin_name(Origin o) {
   return kNames[static_cast<std::size_t>(o)];
 }
 
-bool covered(const CostBook& book, std::span<const StageRef> stages, double tolerance) {
-  double sum = 0, off = 0;
+KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages) {
+  KnownCost all;
+  double off = 0;
   for (const StageRef& s : stages) {
     const StageCosts c = book.stage(s);
-    if (c.ms.empty() || c.origin == Origin::unknown || c.origin == Origin::scaled || !c.inside) return false;
+    if (c.ms.empty() || c.origin == Origin::unknown || c.origin == Origin::scaled || !c.inside) return {};
     double mean = 0;
     for (const float v : c.ms) mean += v;
     mean /= static_cast<double>(c.ms.size());
-    sum += mean;
+    (s.kind == StageKind::read || s.kind == StageKind::decode ? all.fetch_ms : all.process_ms) += mean;
     // Laws err apart from each other; what is common to them is small beside that.
     const double error = mean * (c.origin == Origin::measured ? std::min(0.05, c.error) : c.error);
     off += error * error;
   }
-  return sum > 0 && std::sqrt(off) <= tolerance * sum;
+  all.error_ms = std::sqrt(off), all.known = true;
+  return all;
+}
+
+bool covered(const CostBook& book, std::span<const StageRef> stages, double tolerance) {
+  const KnownCost c = known_cost(book, stages);
+  return c.known && c.ms() > 0 && c.error_ms <= tolerance * c.ms();
 }
 
 Hash128 frame_key(std::span<const StageRef> stages) {

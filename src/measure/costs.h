@@ -62,6 +62,15 @@ class CostBook {
   virtual Moods moods() const { return {}; }
 };
 
+/// What is known of frames of these stages without measuring them: mean milliseconds, and within how much of
+/// the sum nine in ten lie.
+struct KnownCost {
+  double fetch_ms = 0, process_ms = 0, error_ms = 0;
+  bool known = false;  ///< every stage, on this seat, and inside what its law has seen
+  double ms() const { return fetch_ms + process_ms; }
+};
+KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages);
+
 /// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left
 /// out: every stage is known, and nine in ten frames lie within `tolerance` of the sum.
 bool covered(const CostBook& book, std::span<const StageRef> stages, double tolerance = 0.2);

@@ -25,6 +25,16 @@ struct Kind {
   std::size_t round = 0;
 };
 
+/// Whether laws need no measurement: they cover the frames, and what they may err by leaves no doubt of what
+/// becomes of them. A stretch up to nearly twice too heavy can still be carried by what was made ahead.
+bool settled_by_laws(const Notebook& notebook, std::span<const StageRef> stages, int workers,
+                     double period_ms) {
+  if (!covered(notebook, stages)) return false;
+  const KnownCost c = known_cost(notebook, stages);
+  const double load = std::max(c.fetch_ms, c.ms() / workers) / period_ms, off = c.error_ms / c.ms();
+  return load * (1 + off) < 0.9 || load * (1 - off) > 2;
+}
+
 double error_of(const Notebook& notebook, const Hash128& key) {
   std::vector<float> totals;
   for (const FrameSample& s : notebook.frames(key)) totals.push_back(s.fetch_ms + s.process_ms);
@@ -255,7 +265,8 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
   std::vector<Kind*> open;
   for (Kind& k : kinds) {
     if (!options.again && error_of(notebook, k.key) <= options.tolerance) ++report.from_notebook;
-    else if (!options.again && notebook.frames(k.key).empty() && covered(notebook, k.stages))
+    else if (!options.again && notebook.frames(k.key).empty() &&
+             settled_by_laws(notebook, k.stages, options.workers, program->timeline()->rate.frame_ms()))
       ++report.from_notebook, ++report.by_law;
     else open.push_back(&k);
   }

@@ -110,10 +110,12 @@ class Compiler {
                own,
                law_name("convert " + format + (scaled ? ", scaled" : ""),
                         "Convert " + format + (scaled ? ", scaled" : ""), StageKind::convert,
-                        {"Mpixel", "Mpixel of the file"}),
+                        {"Mpixel", "Mpixel of the file", "Mpixel between the passes"}),
                {mpix()},
                false};
-    c.terms[1] = scaled ? static_cast<float>(width) * static_cast<float>(height) / 1e6f : 0;
+    // First across, then down.
+    const auto high = static_cast<float>(height) / 1e6f;
+    if (scaled) c.terms[1] = static_cast<float>(width) * high, c.terms[2] = static_cast<float>(width_) * high;
     return c;
   }
 

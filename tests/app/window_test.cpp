@@ -382,6 +382,31 @@ TEST_F(Window, ABypassOpensASlipThatTheGateWillNotLetPass) {
   ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->gate.may_deliver(); }, 20000));
 }
 
+TEST_F(Window, WhatWasPlayedFrameByFrameIsPlayedFromMemory) {
+  FrameRange heavy;
+  double most = 0;
+  for (const Span& s : session->derived()->plan.before.spans)
+    if (s.verdict == Verdict::spills && s.expected_drops > most)
+      most = s.expected_drops, heavy = {s.in, std::min(s.in + 36, s.out)};
+  ASSERT_GT(heavy.length(), 0);
+  const auto play = [&](PlayMode mode) {
+    session->play(heavy, mode);
+    return wait_for([&] { return session->playing(); }, 5000) &&
+           wait_for([&] { return !session->playing(); }, 60000);
+  };
+  ASSERT_TRUE(play(PlayMode::every_frame));
+  EXPECT_FALSE(session->last_audit()) << "that was no playing on the clock";
+  ASSERT_TRUE(play(PlayMode::on_the_clock));
+  ASSERT_TRUE(session->last_audit());
+  EXPECT_LT(session->last_audit()->drops_forecast, 3) << "it was known what memory holds";
+  EXPECT_LE(session->playout()->dropped - session->playout()->dropped_outside, 4);
+  key(Qt::Key_5);
+  EXPECT_THAT(window->findChild<Stations*>()->panel(Station::playout)->sentence().toStdString(),
+              testing::HasSubstr(std::to_string(heavy.length()) + " of them came from memory"));
+  // The skyline's forecast stays that of a pass from nothing: tomorrow memory is empty.
+  EXPECT_GT(session->derived()->plan.before.expected_drops, most / 2);
+}
+
 TEST_F(Window, EverythingCanBeReachedByKey) {
   for (int i = 0; i < kStations; ++i) {
     key(static_cast<Qt::Key>(Qt::Key_1 + i));

@@ -1,0 +1,233 @@
+#include <set>
+
+#include "interchange/otio.h"
+#include "interchange/otio_words.h"
+
+namespace gc {
+namespace {
+
+using namespace otio;
+
+class Writer {
+ public:
+  explicit Writer(const Timeline& t) : t_(t) {}
+
+  Json write() {
+    Json root = t_.foreign.is_object() ? t_.foreign : Json::object();
+    root["OTIO_SCHEMA"] = root.value("OTIO_SCHEMA", "Timeline.1");
+    root["name"] = t_.name;
+    if (!root.contains("global_start_time")) root["global_start_time"] = time(t_.start);
+    Json& mine = root["metadata"][kOurs];
+    mine["version"] = kVersion;
+    mine["rate"] = t_.rate.fps();
+    mine["width"] = t_.width, mine["height"] = t_.height;
+    put(mine, "working_space", t_.working_space, std::string("Rec. 709"));
+    put(mine, "display_space", t_.display_space, std::string("Rec. 709"));
+    mine.erase("cards");
+    for (const auto& [name, c] : t_.cards)
+      mine["cards"][name] = {{"ms", c.ms}, {"width", c.width}, {"height", c.height}, {"device", c.device}};
+    mine["slips"] = Json::array();
+    for (const Slip& s : t_.slips)
+      mine["slips"].push_back({{"id", s.id},
+                               {"kind", s.kind},
+                               {"segment", s.segment},
+                               {"effect", s.effect},
+                               {"opened", s.opened},
+                               {"lifted", s.lifted}});
+    Json stack = root.contains("tracks") && root["tracks"].is_object() ? root["tracks"] : Json::object();
+    stack["OTIO_SCHEMA"] = stack.value("OTIO_SCHEMA", "Stack.1");
+    stack["children"] = tracks(t_.tracks);
+    root["tracks"] = std::move(stack);
+    return root;
+  }
+
+ private:
+  Json time(Frames f) const {
+    return {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", t_.rate.fps()}, {"value", static_cast<double>(f)}};
+  }
+  static Json time(Frames f, Rate rate) {
+    return {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", rate.fps()}, {"value", static_cast<double>(f)}};
+  }
+  Json range(Json start, Json length) const {
+    return {
+        {"OTIO_SCHEMA", "TimeRange.1"}, {"start_time", std::move(start)}, {"duration", std::move(length)}};
+  }
+
+  /// Writes a field unless it has its usual value and was not there before.
+  template <class T>
+  static void put(Json& object, const char* key, const T& value, const T& usual) {
+    if (value != usual || object.contains(key)) object[key] = value;
+  }
+
+  static void layer(Json& mine, const Segment& s) {
+    put(mine, "blend", s.blend, std::string("normal"));
+    if (s.opacity != Json(1.0) || mine.contains("opacity")) mine["opacity"] = s.opacity;
+    if (!s.matte.track.empty())
+      mine["matte"] = {{"track", s.matte.track},
+                       {"kind", s.matte.luma ? "luma" : "alpha"},
+                       {"inverted", s.matte.inverted}};
+    else mine.erase("matte");
+    put(mine, "fit", std::string(kFits.begin()[static_cast<std::size_t>(s.fit)]), std::string("fit"));
+    put(mine, "between", std::string(kBetweens.begin()[static_cast<std::size_t>(s.between)]),
+        std::string("nearest"));
+  }
+
+  Json reference(const MediaSource& m) const {
+    Json r = {{"name", m.name}, {"available_range", range(time(m.start, m.rate), time(m.length, m.rate))}};
+    const auto mark = m.url.rfind('%');
+    const auto hash = m.path.rfind('#');
+    if (mark != std::string::npos && hash != std::string::npos) {
+      const auto slash = m.url.rfind('/', mark), name = slash == std::string::npos ? 0 : slash + 1;
+      const auto end = m.url.find('d', mark);
+      r["OTIO_SCHEMA"] = "ImageSequenceReference.1";
+      r["target_url_base"] = m.url.substr(0, name);
+      r["name_prefix"] = m.url.substr(name, mark - name);
+      r["name_suffix"] = m.url.substr(end + 1);
+      r["frame_zero_padding"] = std::atoi(m.url.c_str() + mark + 1);
+      r["start_frame"] = std::atoll(m.path.c_str() + hash + 1);
+      r["frame_step"] = 1, r["rate"] = m.rate.fps(), r["missing_frame_policy"] = "error";
+    } else {
+      r["OTIO_SCHEMA"] = "ExternalReference.1";
+      r["target_url"] = m.url;
+    }
+    if (!m.colour_space.empty()) r["metadata"][kOurs]["colour_space"] = m.colour_space;
+    return r;
+  }
+
+  Json tracks(const std::vector<TrackPtr>& all) {
+    Json list = Json::array();
+    for (const TrackPtr& t : all) {
+      if (t->foreign.is_object() && t->foreign.contains("_bare")) {
+        list.push_back(item(t->items.front()));
+        continue;
+      }
+      Json o = t->foreign.is_object() ? t->foreign : Json::object();
+      o["OTIO_SCHEMA"] = o.value("OTIO_SCHEMA", "Track.1");
+      o["name"] = t->name;
+      o["kind"] = t->video ? "Video" : "Audio";
+      if (!t->enabled || o.contains("enabled")) o["enabled"] = t->enabled;
+      o["metadata"][kOurs]["id"] = t->id;
+      put(o["metadata"][kOurs], "matte_only", t->matte_only, false);
+      o["children"] = Json::array();
+      for (const Item& i : t->items) o["children"].push_back(item(i));
+      list.push_back(std::move(o));
+    }
+    return list;
+  }
+
+  Json item(const Item& item) {
+    if (const auto* s = std::get_if<SegmentPtr>(&item)) return segment(**s);
+    if (const auto* g = std::get_if<Gap>(&item)) return with_length(g->foreign, "Gap.1", g->duration);
+    if (const auto* t = std::get_if<Transition>(&item)) {
+      Json o = t->foreign.is_object() ? t->foreign : Json::object();
+      if (o.contains("OTIO_SCHEMA")) return o;  // as read: nothing of it can be edited yet
+      o = {{"OTIO_SCHEMA", "Transition.1"},
+           {"name", ""},
+           {"transition_type", t->kind == "dissolve" ? "SMPTE_Dissolve" : "Custom_Transition"},
+           {"in_offset", time(t->in_offset)},
+           {"out_offset", time(t->out_offset)}};
+      o["metadata"][kOurs]["id"] = t->id;
+      if (t->kind != "dissolve") o["metadata"][kOurs]["kind"] = t->kind;
+      if (!t->params.empty()) o["metadata"][kOurs]["params"] = t->params;
+      return o;
+    }
+    return std::get<Opaque>(item).foreign;
+  }
+
+  Json with_length(const Json& foreign, const char* schema, Frames length) const {
+    if (foreign.is_object() && foreign.contains("OTIO_SCHEMA")) return foreign;
+    return {{"OTIO_SCHEMA", schema}, {"name", ""}, {"source_range", range(time(0), time(length))}};
+  }
+
+  Json segment(const Segment& s) {
+    const bool as_read = s.foreign.is_object() && s.foreign.contains("OTIO_SCHEMA");
+    Json o = as_read ? s.foreign : Json::object();
+    if (!as_read) o["OTIO_SCHEMA"] = s.content == Content::composition ? "Stack.1" : "Clip.2";
+    o["name"] = s.name;
+    if (!s.enabled || o.contains("enabled")) o["enabled"] = s.enabled;
+    Json& mine = o["metadata"][kOurs];
+    mine["id"] = s.id;
+    if (!s.note.empty()) mine["note"] = s.note;
+    layer(mine, s);
+    Json effects = Json::array();
+    const bool retimed =
+        std::any_of(s.stack.begin(), s.stack.end(), [](const Effect& e) { return e.type == "retime"; });
+    if (s.speed != Ratio{} && !retimed) effects.push_back(time_warp(s.speed));
+    for (const Effect& e : s.stack) effects.push_back(effect(e));
+    if (!effects.empty() || o.contains("effects")) o["effects"] = std::move(effects);
+    if (s.content == Content::composition) {
+      mine["composition"] = s.ref;
+      o["children"] = Json::array();
+      // Written out at its first use; later uses are references by id.
+      if (const auto it = t_.compositions.find(s.ref);
+          it != t_.compositions.end() && written_.insert(s.ref).second)
+        o["children"] = tracks(it->second->tracks);
+    }
+    if (as_read) return o;  // source range and media of a segment that was read are not edited yet
+    if (s.content == Content::source) {
+      const MediaSource& m = *t_.sources.at(s.ref);
+      o["source_range"] = range(time(s.source_in + m.start, m.rate), time(s.duration));
+      o["media_references"]["DEFAULT_MEDIA"] = reference(m);
+      o["active_media_reference_key"] = "DEFAULT_MEDIA";
+    } else if (s.content == Content::adjustment) {
+      o["source_range"] = range(time(0), time(s.duration));
+      o["media_references"]["DEFAULT_MEDIA"] = {{"OTIO_SCHEMA", "GeneratorReference.1"},
+                                                {"generator_kind", "adjustment"},
+                                                {"name", "adjustment"},
+                                                {"parameters", Json::object()}};
+      o["active_media_reference_key"] = "DEFAULT_MEDIA";
+    } else if (s.content == Content::generator) {
+      o["source_range"] = range(time(0), time(s.duration));
+      o["media_references"]["DEFAULT_MEDIA"] = {{"OTIO_SCHEMA", "GeneratorReference.1"},
+                                                {"generator_kind", s.ref},
+                                                {"name", s.ref},
+                                                {"parameters", s.generator}};
+      o["active_media_reference_key"] = "DEFAULT_MEDIA";
+    } else if (s.content == Content::offline) {
+      o["source_range"] = range(time(0), time(s.duration));
+      o["media_references"]["DEFAULT_MEDIA"] = {{"OTIO_SCHEMA", "MissingReference.1"}, {"name", s.ref}};
+      o["active_media_reference_key"] = "DEFAULT_MEDIA";
+    } else {
+      o["source_range"] = range(time(s.source_in), time(s.duration));
+    }
+    return o;
+  }
+
+  static Json time_warp(Ratio speed) {
+    if (speed.num == 0)
+      return {{"OTIO_SCHEMA", "FreezeFrame.1"}, {"name", ""}, {"effect_name", "FreezeFrame"}};
+    return {{"OTIO_SCHEMA", "LinearTimeWarp.1"},
+            {"name", ""},
+            {"effect_name", "LinearTimeWarp"},
+            {"time_scalar", speed.value()}};
+  }
+
+  static Json effect(const Effect& e) {
+    Json o = e.foreign.is_object() ? e.foreign : Json::object();
+    if (!e.ours && o.contains("OTIO_SCHEMA")) return o;
+    o["OTIO_SCHEMA"] = o.value("OTIO_SCHEMA", "Effect.1");
+    o["effect_name"] = e.type;
+    if (!o.contains("name")) o["name"] = e.type;
+    Json& mine = o["metadata"][kOurs];
+    mine["id"] = e.id;
+    mine["enabled"] = e.enabled;
+    mine["params"] = e.params;
+    put(mine, "device", e.device, std::string());
+    return o;
+  }
+
+  const Timeline& t_;
+  std::set<std::string> written_;
+};
+
+}  // namespace
+
+std::string timeline_to_otio(const Timeline& timeline) {
+  return Writer(timeline).write().dump(1, ' ', false, Json::error_handler_t::replace) + "\n";
+}
+
+Result<void> save_timeline(const Timeline& timeline, const fs::path& file) {
+  return write_file_atomic(file, timeline_to_otio(timeline));
+}
+
+}  // namespace gc
