@@ -221,7 +221,10 @@ TEST_F(Measuring, AnotherMachineStartsANewEraAndOldCostsStepBack) {
 }
 
 TEST_F(Measuring, LawsAreThereAgainTheNextDay) {
-  run(program(2, 1.2));
+  const ProgramPtr p = program(2, 1.2);
+  for (const StageRef& s : p->stages(30))
+    notebook_->learn(s, std::vector<StageSample>(8, StageSample{s.kind, s.key, 9, 9, -1}));
+  ASSERT_TRUE(notebook_->save());
   const std::vector<CostLaw> before = notebook_->laws();
   ASSERT_GE(before.size(), 5u);
   notebook_.reset();

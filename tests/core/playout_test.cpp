@@ -378,9 +378,10 @@ TEST(Neighbours, AreMadeOnceInARowAndAllOfThemAfterASkip) {
     }
     return extra / one;
   };
-  EXPECT_NEAR(neighbours_ms(1), 0, 0.01);
-  EXPECT_NEAR(neighbours_ms(2), 1, 0.01);
-  EXPECT_NEAR(neighbours_ms(9), 4, 0.01);
+  // One that was made in a lucky moment counts as cheap, may be let go of early and is then made again.
+  EXPECT_NEAR(neighbours_ms(1), 0, 0.3);
+  EXPECT_NEAR(neighbours_ms(2), 1, 0.3);
+  EXPECT_NEAR(neighbours_ms(9), 4, 0.3);
 }
 
 TEST(Neighbours, CostTheSimulationAsMuchAsTheyCostThePlayer) {
