@@ -72,9 +72,13 @@ Explanation explain(const Forecast& f, const Playout& p, const Program& program)
   if (e.outside > 0)
     e.sentences.push_back(fmt::format(
         "{} of {} dropped frames were taken by other programs or the machine's host.", e.outside, p.dropped));
-  for (const CostDifference& d : e.costs)
-    e.sentences.push_back(fmt::format("{}: {} was forecast at {:.1f} ms a frame and took {:.1f}.", d.segment,
-                                      d.label, d.forecast_ms, d.measured_ms));
+  for (const CostDifference& d : e.costs) {
+    const std::string whose = d.segment.empty() ? "" : d.segment + ": ";
+    std::string sentence = fmt::format("{}{} was forecast at {:.1f} ms a frame and took {:.1f}.", whose,
+                                       d.label, d.forecast_ms, d.measured_ms);
+    if (std::ranges::find(e.sentences, sentence) == e.sentences.end())
+      e.sentences.push_back(std::move(sentence));
+  }
   if (!e.model.agrees())
     e.sentences.push_back(
         fmt::format("With the times that frames really took, the model drops {} frames and {} were dropped: "

@@ -11,6 +11,12 @@
 namespace gc {
 namespace {
 
+/// "2026-11-26 03:59 UTC" for an ISO 8601 time; anything else as it is.
+std::string to_the_minute(const std::string& iso) {
+  if (iso.size() < 17 || iso[10] != 'T' || iso.back() != 'Z') return iso;
+  return iso.substr(0, 10) + " " + iso.substr(11, 5) + " UTC";
+}
+
 void check_media(const Program& program, const std::string& inside, Frames offset, Gate& gate) {
   for (const auto& s : program.segments()) {
     const Frames at = s->in + offset;
@@ -82,10 +88,10 @@ Gate check_gate(const Program& program, const Shelf* shelf) {
     if (s)
       for (const Effect& e : s->stack)
         if (e.id == slip.effect) effect = effect_type(e.type) ? effect_type(e.type)->label : e.type;
-    gate.items.push_back(
-        {GateKind::open_slip, true, slip.segment, 0,
-         fmt::format("{} of '{}' is bypassed since {}.", effect, s ? s->name : slip.segment, slip.opened),
-         "Lift the bypass."});
+    gate.items.push_back({GateKind::open_slip, true, slip.segment, 0,
+                          fmt::format("{} of '{}' is bypassed since {}.", effect, s ? s->name : slip.segment,
+                                      to_the_minute(slip.opened)),
+                          "Lift the bypass."});
   }
   if (shelf) {
     const std::vector<SealState> states = shelf->states(program);

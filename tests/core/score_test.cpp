@@ -215,6 +215,8 @@ TEST(Explained, ACostThatWasWrongIsNamedAndTheModelIsNotBlamed) {
   ASSERT_EQ(by_stage.costs.size(), 1u);
   EXPECT_EQ(by_stage.costs[0].label, "Display");
   EXPECT_NEAR(by_stage.costs[0].measured_ms, 118, 0.1);
+  ASSERT_EQ(by_stage.sentences.size(), 1u);
+  EXPECT_TRUE(by_stage.sentences[0].starts_with("Display was forecast at ")) << by_stage.sentences[0];
   const Reliability rel = reliability({{f, played}}, *p);
   EXPECT_EQ(rel.bins[0].segments, 1);
   EXPECT_EQ(rel.bins[0].dropped, 1);
