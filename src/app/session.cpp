@@ -531,9 +531,13 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
   play_state_ = {};
   const DerivedPtr d = derived_;
   const bool elsewhere = elsewhere_ >= 0;  // then the skyline's forecast is not this seat's
-  player_ = std::thread([this, d, range, mode, backwards, passes, elsewhere] {
-    // Frames that were played before, every one of them, may still be in memory.
-    const SealStates own = d->view.states(), states = with_remembered(own, *d->view.played, *cache_);
+  const bool may_remember = frames_kept_;
+  frames_kept_ = frames_kept_ || mode == PlayMode::every_frame;
+  player_ = std::thread([this, d, range, mode, backwards, passes, elsewhere, may_remember] {
+    // Frames that were played before, every one of them, may still be in memory. Asking for each takes a
+    // while on a long timeline, and playing waits for it.
+    const SealStates own = d->view.states(),
+                     states = may_remember ? with_remembered(own, *d->view.played, *cache_) : own;
     PlayOptions options = stores_.play_options(mode, d->view, range, states);
     options.backwards = backwards, options.passes = passes;
     options.cache = cache_;

@@ -196,6 +196,7 @@ class Session : public QObject, private Display {
   LookOptions look_;
   std::vector<Coverage> uncovered_;
   std::shared_ptr<MemoryCache> cache_;
+  bool frames_kept_ = false;  ///< some were played into it, every one
   Decoders still_decoders_{6};
   std::map<Hash128, double> still_ms_;  ///< by the kind of frame: how long the last one took
   ProgramPtr preview_of_, preview_;     ///< a program and the same at a lower scale

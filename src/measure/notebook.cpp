@@ -34,9 +34,8 @@ constexpr const char* kSchema = R"(
 // Came after version 2 and asks nothing of what is there.
 constexpr const char* kLater =
     "CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL);"
-    "CREATE TABLE IF NOT EXISTS late_look(disturbance INTEGER PRIMARY KEY, per_busy_ms REAL NOT NULL, ms "
-    "BLOB "
-    "NOT NULL);"
+    "CREATE TABLE IF NOT EXISTS late_look(disturbance INTEGER PRIMARY KEY, per_busy_ms REAL NOT NULL, "
+    "ms BLOB NOT NULL);"
     "CREATE TABLE IF NOT EXISTS mood(at TEXT NOT NULL, ratio REAL NOT NULL);"
     "CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT "
     "NULL)";
