@@ -36,6 +36,13 @@ QString gain_text(const std::vector<StageGain>& gains, const std::vector<StageGa
   return lines.join('\n');
 }
 
+/// The stage that most work goes into; what limits is said where it is not the processor.
+QString held_back_by(const Span& s) {
+  const QString stage = text(s.blame.label), cause = cause_name(s.cause);
+  if (s.cause == Cause::processor && !stage.isEmpty()) return stage;
+  return s.cause == Cause::outside || stage.isEmpty() ? cause : cause + ": " + stage;
+}
+
 }  // namespace
 
 QString station_name(Station s) {
@@ -59,14 +66,29 @@ StationPanel::StationPanel(const QString& name, const QStringList& heads, const 
   connect(table_, &RowTable::frame_chosen, this, &StationPanel::frame_chosen);
 }
 
+void StationPanel::set_sentence(const QString& text) {
+  sentence_->setText(text);
+  fit_sentence();
+}
+
+void StationPanel::resizeEvent(QResizeEvent* event) {
+  QWidget::resizeEvent(event);
+  fit_sentence();
+}
+
+/// Where room is short a label that wraps would be squeezed, and lines of it cut; a table can be scrolled.
+void StationPanel::fit_sentence() {
+  sentence_->setMinimumHeight(sentence_->text().isEmpty() ? 0 : sentence_->heightForWidth(width()));
+}
+
 Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), session_(session) {
   const QStringList heads[kStations] = {{""},  // it has a panel of its own
                                         {"Medium", "Codec", "Raster", "Rate", "State"},
-                                        {"In", "Verdict", "Drops", "Rate", "Limited by", "Dearest stage"},
+                                        {"In", "Verdict", "Drops", "Rate", "Held back by"},
                                         {"Pre-render", "Length", "Takes", "Size", "Why"},
                                         {"Frame", "Late", "Cause", "Segment"},
                                         {"At", "Stops", "What", "To do"}};
-  const QList<int> wide[kStations] = {{0}, {0, 4}, {5}, {4}, {3}, {2, 3}};
+  const QList<int> wide[kStations] = {{0}, {0, 4}, {4}, {4}, {3}, {2, 3}};
   for (int i = 0; i < kStations; ++i) {
     const auto station = static_cast<Station>(i);
     // What is to be done before a delivery must be readable in full.
@@ -179,7 +201,8 @@ void Stations::show_card(int row) {
           s.cause == Cause::outside
               ? tr("other programs or the machine's host keep the display from frames that "
                    "lie ready")
-              : tr("to blame is %1, %2 ms a frame").arg(text(s.blame.label), number(s.blame.ms, 0));
+              : tr("the %1 limits; to blame is %2, %3 ms a frame")
+                    .arg(cause_name(s.cause), text(s.blame.label), number(s.blame.ms, 0));
       card_->setText(tr("%1 to %2: %3.\nWorking out what would help.")
                          .arg(text(timecode(d->view.timeline->start + s.in, d->view.timeline->rate)),
                               text(timecode(d->view.timeline->start + s.out, d->view.timeline->rate)),
@@ -264,8 +287,7 @@ void Stations::refresh_forecast() {
               ? tr("unseen")
               : QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0),
           tr("%1 (%2–%3)").arg(number(s.expected_drops, 0), number(s.drops_low, 0), number(s.drops_high, 0)),
-          number(s.sustained_rate, 1), cause_name(s.cause),
-          QString("%1, %2 ms").arg(text(s.blame.label)).arg(s.blame.ms, 0, 'f', 0)},
+          number(s.sustained_rate, 1), held_back_by(s)},
          s.in,
          tr("%1 to %2, frames %3 to %4").arg(tc(s.in), tc(s.out)).arg(s.in).arg(s.out)});
   }

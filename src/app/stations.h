@@ -17,7 +17,7 @@ class StationPanel : public QWidget {
   /// `wide` are the columns that take the room that is left.
   StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide, bool wrap,
                QWidget* parent);
-  void set_sentence(const QString& text) { sentence_->setText(text); }
+  void set_sentence(const QString& text);
   QString sentence() const { return sentence_->text(); }
   using Row = RowTable::Row;
   void set_rows(std::vector<Row> rows) { table_->set_rows(std::move(rows)); }
@@ -27,7 +27,12 @@ class StationPanel : public QWidget {
  signals:
   void frame_chosen(qint64 frame);
 
+ protected:
+  void resizeEvent(QResizeEvent* event) override;
+
  private:
+  void fit_sentence();
+
   QVBoxLayout* box_;
   QLabel* sentence_;
   RowTable* table_;

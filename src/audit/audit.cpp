@@ -66,7 +66,9 @@ void note_disturbance(const Playout& p, Notebook& notebook) {
   if (busy < 1000) return;
   d.per_busy_ms = static_cast<double>(d.ms.size()) / busy;
   d.looks_per_busy_ms = static_cast<double>(d.looks_ms.size()) / busy;
+  d.shared = p.around.others + p.around.stolen;
   notebook.add_disturbance(d);
+  notebook.note_shared(p.around);
 }
 
 std::vector<FrameRange> segment_ranges(const Program& program) {

@@ -171,6 +171,7 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
             {"frames", r->calibration.frames},
             {"held_out", r->calibration.held_out.size()},
             {"by_law", to_json(law_errors(r->calibration.held_out))},
+            {"tries", to_json(r->calibration.held_out)},
             {"disturbed_runs", r->calibration.disturbed},
             {"shared_cores", r->profile.shared}};
   }

@@ -102,7 +102,7 @@ const LawName* cost_law(const EffectType& type, const Json& params, bool acceler
   if (accelerator) id += ", accelerator", label += ", accelerator";
   std::vector<std::string> names{"Mpixel"};
   names.insert(names.end(), type.growth.names.begin(), type.growth.names.end());
-  if (type.point && !accelerator) names.push_back(kLoadedFirst);
+  if (type.point && !accelerator) names.insert(names.end(), {kLoadedFirst, kWithAlpha});
   return law_name(id, label, type.stage, std::move(names));
 }
 

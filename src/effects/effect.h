@@ -128,9 +128,11 @@ std::vector<std::string> param_remarks(const EffectType& type, const Json& param
 Hash128 cost_key(const EffectType& type, const Json& params, int width, int height);
 
 /// Terms of the effect's cost law at a raster, and the law's name. Parameters that are words choose the law.
-/// The last term of point operations: pixels of a run whose first they are. It waits for the picture to come
-/// from memory.
+/// The last two terms of point operations: pixels of a run whose first they are. It waits for the picture to
+/// come from memory, and where the picture has alpha, that is divided out before the run and multiplied in
+/// after it.
 inline constexpr const char* kLoadedFirst = "Mpixel loaded first";
+inline constexpr const char* kWithAlpha = "Mpixel with alpha";
 Terms cost_terms(const EffectType& type, const Json& params, int width, int height);
 const LawName* cost_law(const EffectType& type, const Json& params, bool accelerator);
 

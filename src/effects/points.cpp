@@ -40,7 +40,8 @@ void PointInstance::apply(Image& image, const FrameContext& at) const {
 
 namespace {
 
-/// Rows [top, bottom), a tile at a time. `ms` receives each effect's time.
+/// Rows [top, bottom), a tile at a time. `ms` receives each effect's time; what alpha takes is the first
+/// one's.
 void rows(std::span<const PointInstance* const> effects, Image& image, const FrameContext& at, int top,
           int bottom, std::vector<double>* ms) {
   const auto width = static_cast<std::size_t>(image.width());
@@ -48,8 +49,8 @@ void rows(std::span<const PointInstance* const> effects, Image& image, const Fra
     for (std::size_t x = 0; x < width; x += kTilePixels) {
       const std::size_t n = std::min(kTilePixels, width - x);
       float* p = image.row(y) + 4 * x;
-      if (!image.opaque) divide(p, n);
       double before = ms ? now_ms() : 0;
+      if (!image.opaque) divide(p, n);
       for (std::size_t e = 0; e < effects.size(); ++e) {
         effects[e]->pixels(p, n, at.left + static_cast<int>(x), at.top + y, at);
         if (ms) {
@@ -58,7 +59,9 @@ void rows(std::span<const PointInstance* const> effects, Image& image, const Fra
           before = after;
         }
       }
-      if (!image.opaque) multiply(p, n);
+      if (image.opaque) continue;
+      multiply(p, n);
+      if (ms) ms->front() += now_ms() - before;
     }
 }
 

@@ -149,7 +149,7 @@ std::unique_ptr<EffectInstance> make_secondary(const Json& p, int w, int h) {
 const EffectType& secondary_effect() {
   static const EffectType type = [] {
     EffectType t{"secondary", "Secondary", StageKind::grade, secondary_params(), false, make_secondary};
-    t.growth = {{"Mpixel keyed", "Mpixel × taps of the clean-up", "Mpixel in a window"},
+    t.growth = {{"Mpixel keyed", "Mpixel × taps of the clean-up", "Mpixel in a window", kWithAlpha},
                 [](const EffectType& e, const Json& p, const WorkSize& at, Terms& out) {
                   const bool key = param(e, p, "use_key") >= 0.5, window = param(e, p, "use_window") >= 0.5;
                   const double clean = key ? param(e, p, "clean_up") : 0;

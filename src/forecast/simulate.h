@@ -102,8 +102,9 @@ class Trials {
  private:
   friend class Simulation;
   struct Block;
-  struct Missed;
-  std::vector<std::uint32_t> count(Missed Block::*which, Frames in, Frames out) const;
+  struct Looks;
+  template <class Each>
+  void each_block(Frames in, Frames out, Each each) const;
   int trials_ = 0;
   std::uint64_t seed_ = 0;
   Frames simulated_ = 0;

@@ -383,7 +383,7 @@ class Calibrator {
         segment.predicted.ms += e->ms, segment.predicted.low += e->low, segment.predicted.high += e->high;
         ++segment.stages;
         // What takes less than a fiftieth of a frame budget decides nothing.
-        if (ms > kLeastStageMs) report.held_out.push_back({s.law->id, 1, ms, *e});
+        if (ms > kLeastStageMs) report.held_out.push_back({s.law->id, 1, ms, *e, s.terms});
       }
       if (known && segment.measured_ms > 0) report.held_out.push_back(segment);
     }

@@ -33,6 +33,7 @@ struct HeldOut {
   int stages = 1;
   double measured_ms = 0;
   CostEstimate predicted;
+  Terms terms{};  ///< of a stage
   double error() const { return std::abs(predicted.ms / measured_ms - 1); }
 };
 

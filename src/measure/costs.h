@@ -41,6 +41,7 @@ struct Disturbance {
   /// late it came: what lasts a period and more drops frames that lay ready.
   double looks_per_busy_ms = 0;
   std::vector<float> looks_ms;
+  double shared = 0;  ///< share of the machine that others and the hypervisor took meanwhile, 0…1
   friend bool operator==(const Disturbance&, const Disturbance&) = default;
 };
 
@@ -53,7 +54,7 @@ class CostBook {
   virtual std::vector<FrameSample> frames(const Hash128& key) const = 0;
   virtual std::vector<float> entries(const Hash128& key) const = 0;
   virtual StageCosts stage(const StageRef& stage) const = 0;
-  /// What the outside took of this seat's latest playouts, newest first; empty when none is known.
+  /// What the outside took of playouts on this seat that went on like now; empty when none is known.
   virtual std::vector<Disturbance> lately() const { return {}; }
   /// What the seat's probabilities have been worth.
   virtual Calibration calibration() const { return {}; }

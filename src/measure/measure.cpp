@@ -213,7 +213,8 @@ void Learner::see(const FrameResult& frame) {
 
 Result<void> Learner::finish() {
   const std::lock_guard lock(mutex_);
-  notebook_.set_conditions(conditions_between(began_, machine_times()));
+  const Conditions around = conditions_between(began_, machine_times());
+  notebook_.set_conditions(around), notebook_.note_shared(around);
   for (const auto& [i, stages] : seen_) {
     if (i < 0) continue;
     std::set<Hash128> done;
@@ -302,7 +303,8 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
       for (Frames f = start; f < start + length; ++f) frames.push_back(f);
       const MachineTimes before = machine_times();
       const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, options.workers);
-      notebook.set_conditions(conditions_between(before, machine_times()));
+      const Conditions around = conditions_between(before, machine_times());
+      notebook.set_conditions(around), notebook.note_shared(around);
       record_run(notebook, k->key, k->stages, results, options.workers);
       notebook.set_conditions({});
       report.frames += static_cast<int>(results.size());

@@ -36,6 +36,7 @@ constexpr const char* kLater =
     "CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL);"
     "CREATE TABLE IF NOT EXISTS late_look(disturbance INTEGER PRIMARY KEY, per_busy_ms REAL NOT NULL, "
     "ms BLOB NOT NULL);"
+    "CREATE TABLE IF NOT EXISTS shared(disturbance INTEGER PRIMARY KEY, share REAL NOT NULL);"
     "CREATE TABLE IF NOT EXISTS mood(at TEXT NOT NULL, ratio REAL NOT NULL);"
     "CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT "
     "NULL)";
@@ -344,10 +345,22 @@ void Notebook::add_disturbance(const Disturbance& d) {
       .bind(d.looks_per_busy_ms)
       .blob(looks)
       .step();
+  database_.prepare("INSERT INTO shared(disturbance, share) SELECT max(rowid), ? FROM disturbance")
+      .bind(d.shared)
+      .step();
   database_.run(
       "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
-      "12);"
-      "DELETE FROM late_look WHERE disturbance NOT IN (SELECT rowid FROM disturbance)");
+      "40);"
+      "DELETE FROM late_look WHERE disturbance NOT IN (SELECT rowid FROM disturbance);"
+      "DELETE FROM shared WHERE disturbance NOT IN (SELECT rowid FROM disturbance)");
+}
+
+void Notebook::note_shared(const Conditions& c) {
+  constexpr double kForgotten = 120, kNew = 0.2;
+  const std::lock_guard lock(mutex_);
+  const double now = seconds_now(), share = c.others + c.stolen;
+  shared_ = now - shared_at_s_ > kForgotten ? share : shared_ + kNew * (share - shared_);
+  shared_at_s_ = now;
 }
 
 void Notebook::add_outcomes(std::span<const Said> outcomes) {
@@ -406,11 +419,23 @@ Calibration Notebook::calibration() const {
 
 std::vector<Disturbance> Notebook::lately() const {
   const std::lock_guard lock(mutex_);
+  constexpr std::size_t kLatest = 4, kMost = 12;
+  constexpr double kOld = 600;  // s: what was read longer ago says nothing of now
   std::vector<Disturbance> all;
   Statement a = database_.prepare(
-      "SELECT d.per_busy_ms, d.ms, l.per_busy_ms, l.ms FROM disturbance d LEFT JOIN late_look l "
-      "ON l.disturbance = d.rowid ORDER BY d.rowid DESC");
-  while (a.step()) all.push_back({a.real(0), unpack(a.text(1)), a.real(2), unpack(a.text(3))});
+      "SELECT d.per_busy_ms, d.ms, l.per_busy_ms, l.ms, s.share FROM disturbance d "
+      "LEFT JOIN late_look l ON l.disturbance = d.rowid LEFT JOIN shared s ON s.disturbance = d.rowid "
+      "ORDER BY d.rowid DESC");
+  while (a.step()) all.push_back({a.real(0), unpack(a.text(1)), a.real(2), unpack(a.text(3)), a.real(4)});
+  if (seconds_now() - shared_at_s_ < kOld && all.size() > kMost) {
+    // Shares differ by their ratio; below a hundredth they are all alike.
+    const auto apart = [&](const Disturbance& d) {
+      return std::abs(std::log((d.shared + 0.01) / (shared_ + 0.01)));
+    };
+    std::stable_sort(all.begin() + kLatest, all.end(),
+                     [&](const Disturbance& x, const Disturbance& y) { return apart(x) < apart(y); });
+  }
+  if (all.size() > kMost) all.resize(kMost);
   return all;
 }
 

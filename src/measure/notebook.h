@@ -55,8 +55,11 @@ class Notebook : public CostBook {
   void add_entries(const Hash128& key, std::span<const float> fetch_ms);
   void add_encode(const Hash128& key, std::span<const float> ms);
   void add_audit(const AuditRecord& record);
-  /// What the outside took of a playout; the latest dozen are kept.
+  /// What the outside took of a playout; the latest forty are kept.
   void add_disturbance(const Disturbance& d);
+  /// How much of the machine others had while this program worked: what `lately` takes for now. A minute or
+  /// so of such readings counts; one by one they say little.
+  void note_shared(const Conditions& c);
   /// What was said of segments, as the simulation had it, and what came of it; the latest thousand are kept.
   void add_outcomes(std::span<const Said> outcomes);
   /// What went on around the samples that are added from now on.
@@ -70,6 +73,8 @@ class Notebook : public CostBook {
   std::vector<AuditRecord> audits() const;
   /// Mean costs of played stretches over those that were forecast; the latest few hundred are kept.
   void add_moods(std::span<const float> ratios);
+  /// The playouts that others disturbed about as much as they do now, and the latest few, since that changes.
+  /// The latest dozen where nothing is known of now.
   std::vector<Disturbance> lately() const override;
   Moods moods() const override;
   Calibration calibration() const override;
@@ -124,6 +129,7 @@ class Notebook : public CostBook {
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;
   Conditions conditions_;
+  double shared_ = 0, shared_at_s_ = 0;  ///< what note_shared was told lately, and when
   int era_ = 0;
 };
 

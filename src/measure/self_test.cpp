@@ -161,4 +161,17 @@ Json to_json(const std::vector<LawError>& errors) {
   return all;
 }
 
+Json to_json(const std::vector<HeldOut>& held_out) {
+  Json all = Json::array();
+  for (const HeldOut& h : held_out)
+    if (!h.law.empty())
+      all.push_back({{"law", h.law},
+                     {"terms", h.terms},
+                     {"measured_ms", h.measured_ms},
+                     {"predicted_ms", h.predicted.ms},
+                     {"low_ms", h.predicted.low},
+                     {"high_ms", h.predicted.high}});
+  return all;
+}
+
 }  // namespace gc

@@ -35,5 +35,7 @@ Goal covered_goal(Notebook& notebook, int workers);
 
 Json to_json(const std::vector<Goal>& goals);
 Json to_json(const std::vector<LawError>& errors);
+/// Each single stage that was held back: law, terms, measured, predicted.
+Json to_json(const std::vector<HeldOut>& held_out);
 
 }  // namespace gc

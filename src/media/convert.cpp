@@ -345,6 +345,11 @@ void take_alpha(const AVFrame& f, const AVPixFmtDescriptor& d, const Placement& 
 
 }  // namespace
 
+PlacedSize placed_size(int pw, int ph, int width, int height, const Placement& placement) {
+  const Lie lie(pw, ph, width, height, placement);
+  return {lie.width, lie.height, lie.from_w, lie.from_h};
+}
+
 bool covers_raster(int pw, int ph, int width, int height, const Placement& placement) {
   const Lie lie(pw, ph, width, height, placement);
   return lie.width == width && lie.height == height;

@@ -18,6 +18,14 @@ struct Placement {
 /// associated for float). ITU-R BT.709 matrix unless the frame states BT.601 or BT.2020.
 Result<Image> to_image(const AVFrame& frame, int width, int height, const Placement& placement = {});
 
+/// How a picture lies on the raster: the size that is made there, and the part of the picture that it is made
+/// of, pixels.
+struct PlacedSize {
+  int width = 0, height = 0;
+  double from_width = 0, from_height = 0;
+};
+PlacedSize placed_size(int picture_width, int picture_height, int width, int height,
+                       const Placement& placement);
 /// Whether a picture of this size covers the whole raster.
 bool covers_raster(int picture_width, int picture_height, int width, int height, const Placement& placement);
 

@@ -9,11 +9,17 @@
 // frames changes and the seat knows the new kind, the rule begins with what is known of it. When frames
 // cannot keep up, the rule falls back to an even cadence of m frames out of n, and climbs again as soon as
 // there is slack.
+//
+// The rule is written once for one playout and for eight side by side, as the forecast plays them; see
+// base/side_by_side.h. Frame numbers are whole numbers in floating point, exact up to 2^51.
 #pragma once
 #include <array>
 #include <cstdint>
 #include <limits>
 #include <span>
+#include <type_traits>
+
+#include "base/side_by_side.h"
 
 namespace gc {
 
@@ -72,18 +78,12 @@ inline constexpr auto kGaps = [] {
   return gaps;
 }();
 
-/// Of each cadence, how far it is from a frame to the next that is shown. All of them repeat within so many.
-inline constexpr std::int64_t kCadenceRound = 120;
-inline constexpr auto kToShown = [] {
-  std::array<std::array<std::uint8_t, kCadenceRound>, kCadences.size()> steps{};
-  for (std::size_t i = 0; i < steps.size(); ++i)
-    for (std::int64_t n = 0; n < kCadenceRound; ++n) {
-      std::uint8_t step = 0;
-      while (!kCadences[i].has(n + step)) ++step;
-      steps[i][static_cast<std::size_t>(n)] = step;
-    }
-  return steps;
-}();
+/// What skipping so many frames in a row adds to the next one that is made, on the mean.
+template <class Real>
+GC_INLINE Real skip_adds(Real skipped, Real decode, Real neighbour, Real neighbours) {
+  return lesser(skipped, Real(static_cast<double>(kMostCatchUp))) * decode +
+         lesser(skipped, neighbours) * neighbour;
+}
 
 /// What each frame that is skipped adds to the next one that is made, ms: frames between key frames must be
 /// decoded all the same, and an effect that looks at neighbours needs those that no frame before has left.
@@ -101,9 +101,7 @@ struct SkipCost {
   bool any() const { return decode > 0 || neighbours > 0; }
   /// What skipping so many in a row adds, on the mean.
   double after(double skipped) const {
-    const double most = static_cast<double>(kMostCatchUp), wide = neighbours;
-    return (skipped < most ? skipped : most) * decode +
-           (skipped < wide ? skipped : wide) * (neighbour_fetch + neighbour);
+    return skip_adds<double>(skipped, decode, neighbour_fetch + neighbour, neighbours);
   }
   friend bool operator==(const SkipCost&, const SkipCost&) = default;
 };
@@ -118,146 +116,195 @@ struct CostKind {
 };
 using Kinds = std::span<const CostKind>;
 
+/// Which frame to start, not before which time, and the first frame of its kind.
+template <class Real>
+struct StartOf {
+  Real frame{}, at_ms{}, kind{};
+};
 /// How a finished frame spent its worker's time, ms.
-struct Occupancy {
-  double waited = 0;      ///< for its turn to fetch
-  double fetch = 0;       ///< of a frame that is reached from the one before it
-  double process = 0;     ///< without what a skip before it added
-  std::int64_t kind = 0;  ///< as it was decided
+template <class Real>
+struct SpentOf {
+  Real waited{};   ///< for its turn to fetch
+  Real fetch{};    ///< of a frame that is reached from the one before it
+  Real process{};  ///< without what a skip before it added
+  Real kind{};     ///< as it was decided
 };
 
-struct FrameStart {
-  std::int64_t frame = 0;
-  double at_ms = 0;       ///< not before this time
-  std::int64_t kind = 0;  ///< first frame of its kind
-};
-
-class Pacer {
+template <class Real>
+class PacerOf {
  public:
-  explicit Pacer(Pace pace) : pace_(pace), per_period_(1 / pace.period_ms), ahead_(pace.horizon) {}
+  using Truth = TruthOf<Real>;
+  using Start = StartOf<Real>;
+  using Spent = SpentOf<Real>;
+
+  explicit PacerOf(Pace pace)
+      : ahead_(Real(pace.horizon)), leave_(Real(-kNever)), pace_(pace), per_period_(1 / pace.period_ms) {
+    set_cadence(always<Real>(), Real{});
+  }
 
   /// The frame that a worker which is free at `free_ms` should make next. `kinds`, in order, say what is
   /// known beforehand; the same ones at every call.
-  [[gnu::always_inline]] FrameStart next(double free_ms, Kinds kinds = {}) {
-    enter(last_ + 1, kinds);
-    std::int64_t n = on_grid(last_ + 1);
-    while (enter(n, kinds)) n = on_grid(n);
-    double at = later(free_ms, due(n) - horizon_ms(n));
-    const double slack = due(n) - at - need_ms(n);
-    if (slack < 0) {
-      fall();
-      n = on_grid(first_in_time(free_ms));
-      // Another kind on the way may let a frame in sooner, but none before its own first.
-      while (enter(n, kinds)) n = on_grid(first_in_time(free_ms));
-      at = later(free_ms, due(n) - horizon_ms(n));
-    } else if (cadence_ > 0) {
-      if (slack > 1.5 * pace_.period_ms)
-        if (const int better = sustainable(); better < cadence_) cadence_ = better;
-      if (cadence_ > 0 && slack > 0.5 * pace_.horizon * pace_.period_ms) --cadence_;
+  GC_INLINE Start next(Real free_ms, Kinds kinds) {
+    enter(last_ + 1.0, always<Real>(), kinds);
+    Real n = on_grid(last_ + 1.0);
+    for (Truth again = enter(n, always<Real>(), kinds); any(again); again = enter(n, again, kinds))
+      n = choose(again, on_grid(n), n);
+    Real at = greater(free_ms, due(n) - horizon_ms(n));
+    const Real slack = due(n) - at - need_ms(n);
+    const Truth behind = slack < 0.0;
+    const Truth ahead = other(behind) & (cadence_ > 0.0);
+    if (const Truth much = ahead & (slack > 1.5 * pace_.period_ms); any(behind | much)) {
+      const Real can = sustainable();
+      const Truth changes = (behind & (can > cadence_)) | (much & (can < cadence_));
+      if (any(changes)) set_cadence(changes, can);
     }
+    if (any(behind)) {
+      n = choose(behind, on_grid(first_in_time(free_ms)), n);
+      // Another kind on the way may let a frame in sooner, but none before its own first.
+      for (Truth again = enter(n, behind, kinds); any(again); again = enter(n, again, kinds))
+        n = choose(again, on_grid(first_in_time(free_ms)), n);
+      at = choose(behind, greater(free_ms, due(n) - horizon_ms(n)), at);
+    }
+    if (const Truth climbs = ahead & (cadence_ > 0.0) & (slack > 0.5 * pace_.horizon * pace_.period_ms);
+        any(climbs))
+      set_cadence(climbs, cadence_ - 1.0);
     last_ = n;
     return {n, at, kind_};
   }
 
   /// The frames before n have been started already, before the clock ran.
-  void skip_to(std::int64_t n) { last_ = n - 1; }
-  /// Goes on with other kinds, which are the same up to the frame decided last.
-  void move_to(Kinds kinds) {
-    const std::size_t i = begun(last_, kinds);
-    leave_ = end_of(i, kinds), ahead_ = ahead_of(i, kinds);
-  }
+  void skip_to(double n) { last_ = Real(n - 1); }
 
-  /// `skip`: what skipping frames of its kind costs.
-  [[gnu::always_inline]] void finished(const Occupancy& o, const SkipCost& skip = {}) {
-    if (o.kind != kind_) return;  // of a kind that is over
+  /// Whether skipping costs anything as far as is known.
+  Truth skips() const { return skips_; }
+  /// Those `whose` worker has come to an end tell what it took. `skip`: for each what skipping frames of its
+  /// kind costs; it is looked at where `skips`, which says that it is anything, or skips() is true.
+  GC_INLINE void finished(const Spent& spent, Truth whose, Truth skips, const SkipCost* const* skip) {
+    whose = whose & (spent.kind == kind_);  // of a kind that is over it says nothing
     // Others' turns count as far as they were ordinary; behind someone who opens a file the wait says
     // nothing.
-    const double turn = (pace_.workers - 1) * o.fetch;
-    const double occupied_ms = (o.waited < turn ? o.waited : turn) + o.fetch + o.process;
-    if (skips_ || skip.any()) skip_ = skip, skips_ = skip_.any();
-    if (!seen_) {
-      mean_ = before_ = occupied_ms, deviation_ = 0, seen_ = true;
-      return;
-    }
+    const Real turn = (pace_.workers - 1.0) * spent.fetch;
+    const Real occupied_ms = lesser(spent.waited, turn) + spent.fetch + spent.process;
+    if (const Truth learns = whose & (skips_ | skips); any(learns)) learn_skips(learns, skip);
+    const Truth goes_on = whose & seen_;
     // Two in a row that differ alike are a change of cost, and the rule follows at once.
-    const double less = occupied_ms < before_ ? occupied_ms : before_;
-    const bool dearer = less > 1.4 * mean_, cheaper = later(occupied_ms, before_) < 0.65 * mean_;
-    const double apart = occupied_ms < before_ ? before_ - occupied_ms : occupied_ms - before_;
-    if ((dearer || cheaper) && apart < 0.25 * (occupied_ms + before_)) {
-      mean_ = (occupied_ms + before_) / 2, deviation_ = apart / 2;
-      before_ = occupied_ms;
-      return;
-    }
-    before_ = occupied_ms;
+    const Real less = lesser(occupied_ms, before_), more = greater(occupied_ms, before_);
+    const Real apart = more - less;
+    const Truth changed =
+        ((less > 1.4 * mean_) | (more < 0.65 * mean_)) & (apart < 0.25 * (occupied_ms + before_));
     // One frame that was held up from outside says little about the next.
-    const double error = (occupied_ms < 3 * mean_ ? occupied_ms : 3 * mean_) - mean_;
-    mean_ += 0.2 * error;
-    deviation_ += 0.2 * ((error < 0 ? -error : error) - deviation_);
+    const Real error = lesser(occupied_ms, 3.0 * mean_) - mean_;
+    const Real mean = choose(changed, (occupied_ms + before_) / 2.0, mean_ + 0.2 * error);
+    const Real deviation =
+        choose(changed, apart / 2.0, deviation_ + 0.2 * (greater(error, -error) - deviation_));
+    mean_ = choose(whose, choose(goes_on, mean, occupied_ms), mean_);
+    deviation_ = choose(whose, choose(goes_on, deviation, Real{}), deviation_);
+    before_ = choose(whose, occupied_ms, before_);
+    seen_ = seen_ | whose;
   }
 
-  /// Whether frame `next` was decided in good order: none is skipped, and it waits for its place in the
-  /// read-ahead, not for a worker.
-  bool at_ease(const FrameStart& next) const {
-    return cadence_ == 0 && next.frame == last_ && next.at_ms == due(last_) - ahead_ * pace_.period_ms;
+  /// Whether in playout i frame `next` was decided in good order: none is skipped, and it waits for its place
+  /// in the read-ahead, not for a worker.
+  bool at_ease(const Start& next, int i) const {
+    return get(cadence_, i) == 0 && get(next.frame, i) == get(last_, i) &&
+           get(next.at_ms, i) == get(last_, i) * pace_.period_ms - get(ahead_, i) * pace_.period_ms;
   }
   /// Whether all of that lasts while frames take at most `most_ms`, and none of them can be late.
-  bool stays_at_ease(double most_ms) const {
+  bool stays_at_ease(double most_ms, int i) const {
     // The mean and its deviation are never more than the dearest of them.
     return most_ms <= pace_.workers * pace_.period_ms &&
-           later(mean_, most_ms) + 2 * later(deviation_, most_ms) + 2 * pace_.period_ms <=
-               ahead_ * pace_.period_ms;
+           greater(get(mean_, i), most_ms) + 2 * greater(get(deviation_, i), most_ms) + 2 * pace_.period_ms <=
+               get(ahead_, i) * pace_.period_ms;
   }
   /// Goes on at frame n of the same kind, as if those between had been decided like the last one.
-  FrameStart pass_to(std::int64_t n) {
-    last_ = n;
-    return {n, due(n) - ahead_ * pace_.period_ms, kind_};
+  void pass_to(double n, Start& next, int i) {
+    set(last_, i, n), set(next.frame, i, n);
+    set(next.at_ms, i, n * pace_.period_ms - get(ahead_, i) * pace_.period_ms);
+    set(next.kind, i, get(kind_, i));
   }
 
   Cadence cadence() const { return kCadences[static_cast<std::size_t>(cadence_)]; }
+  /// Goes on with other kinds, which are the same up to the frame decided last.
+  void move_to(Kinds kinds) {
+    const std::size_t k = begun(last_, kinds);
+    leave_ = end_of(k, kinds), ahead_ = ahead_of(k, kinds), begun_ = static_cast<double>(k);
+  }
   /// Whether both decide alike from here on: the same place and cadence, figures within `tolerance` ms.
-  bool goes_on_like(const Pacer& o, double tolerance) const {
-    const auto near = [&](double a, double b) { return (a < b ? b - a : a - b) <= tolerance; };
-    return last_ == o.last_ && cadence_ == o.cadence_ && seen_ == o.seen_ && kind_ == o.kind_ &&
-           leave_ == o.leave_ && ahead_ == o.ahead_ && near(mean_, o.mean_) &&
-           near(deviation_, o.deviation_) && near(before_, o.before_) && near(skip_.decode, o.skip_.decode) &&
-           near(skip_.neighbour_fetch, o.skip_.neighbour_fetch) && near(skip_.neighbour, o.skip_.neighbour) &&
-           skip_.neighbours == o.skip_.neighbours;
+  bool goes_on_like(const PacerOf& other, double tolerance) const {
+    bool alike = true;
+    in_both(*this, other, [&](const auto& a, const auto& b) {
+      if constexpr (std::is_same_v<decltype(a), const bool&>) alike = alike && a == b;
+      else alike = alike && (a == b || (a < b ? b - a : a - b) <= tolerance);
+    });
+    return alike;
+  }
+
+  /// Takes playout i over from one that is kept by itself, or puts it there.
+  void take(int i, const PacerOf<double>& from) {
+    in_both(*this, from, [i](auto& here, const auto& there) { set(here, i, there); });
+  }
+  void put(int i, PacerOf<double>& to) const {
+    in_both(*this, to, [i](const auto& here, auto& there) { there = get(here, i); });
   }
 
  private:
-  static double later(double a, double b) { return a > b ? a : b; }
-  double due(std::int64_t n) const { return static_cast<double>(n) * pace_.period_ms; }
+  template <class>
+  friend class PacerOf;
+  static constexpr double kNever = std::numeric_limits<double>::infinity();
+  static constexpr int kCount = SideBySide<Real>::kCount;
+
+  /// Everything that a playout has of its own.
+  template <class A, class B, class Each>
+  static void in_both(A& a, B& b, Each each) {
+    each(a.last_, b.last_), each(a.kind_, b.kind_), each(a.leave_, b.leave_), each(a.ahead_, b.ahead_);
+    each(a.begun_, b.begun_);
+    each(a.cadence_, b.cadence_), each(a.shown_, b.shown_), each(a.of_, b.of_);
+    each(a.per_shown_, b.per_shown_), each(a.per_of_, b.per_of_);
+    each(a.mean_, b.mean_), each(a.deviation_, b.deviation_), each(a.before_, b.before_);
+    each(a.decode_, b.decode_), each(a.neighbour_, b.neighbour_), each(a.neighbours_, b.neighbours_);
+    each(a.skips_, b.skips_), each(a.seen_, b.seen_);
+  }
+
+  Real due(Real n) const { return n * pace_.period_ms; }
   /// Within how long frame n will surely be done, once a worker takes it on.
-  double need_ms(std::int64_t n) const {
-    const double need = mean_ + 2 * deviation_;
-    return n == last_ + 1 || !skips_ ? need : need + skip_.after(static_cast<double>(n - last_ - 1));
+  GC_INLINE Real need_ms(Real n) const {
+    const Real need = mean_ + 2.0 * deviation_;
+    return any(skips_) ? need + skip_adds<Real>(n - last_ - 1.0, decode_, neighbour_, neighbours_) : need;
   }
-  /// How many kinds have begun by a frame.
-  static std::size_t begun(std::int64_t frame, Kinds kinds) {
-    std::size_t low = 0, high = kinds.size();
-    while (low < high) {
-      const std::size_t mid = (low + high) / 2;
-      if (kinds[mid].from <= frame) low = mid + 1;
-      else high = mid;
+  /// How many kinds have begun by a frame, when it were at least so many before.
+  static std::size_t begun(double frame, Kinds kinds, std::size_t at_least = 0) {
+    std::size_t k = at_least;
+    while (k < kinds.size() && static_cast<double>(kinds[k].from) <= frame) ++k;
+    return k;
+  }
+  static double end_of(std::size_t begun, Kinds kinds) {
+    return begun < kinds.size() ? static_cast<double>(kinds[begun].from) : kNever;
+  }
+  /// Frame n is the next: those `whose` first of its kind it is that they look at.
+  GC_INLINE Truth enter(Real n, Truth whose, Kinds kinds) {
+    whose = whose & (n >= leave_);
+    return any(whose) ? enter_now(n, whose, kinds) : whose;
+  }
+  Truth enter_now(Real n, Truth whose, Kinds kinds) {
+    for (int i = 0; i < kCount; ++i) {
+      if (!get(whose, i)) continue;
+      const std::size_t k = begun(get(n, i), kinds, static_cast<std::size_t>(get(begun_, i)));
+      set(begun_, i, static_cast<double>(k));
+      set(leave_, i, end_of(k, kinds)), set(ahead_, i, ahead_of(k, kinds));
+      if (k == 0) {
+        set(whose, i, false);
+        continue;
+      }
+      const CostKind& kind = kinds[k - 1];
+      set(kind_, i, static_cast<double>(kind.from));
+      set(mean_, i, kind.occupied_ms), set(before_, i, kind.occupied_ms);
+      set(deviation_, i, kind.deviation_ms), set(seen_, i, true);
+      set_skip(i, kind.skip);
     }
-    return low;
-  }
-  static std::int64_t end_of(std::size_t begun, Kinds kinds) {
-    return begun < kinds.size() ? kinds[begun].from : std::numeric_limits<std::int64_t>::max();
-  }
-  /// Frame n is the next: true when it is the first of its kind that is looked at.
-  bool enter(std::int64_t n, Kinds kinds) {
-    if (n < leave_) return false;
-    const std::size_t i = begun(n, kinds);
-    leave_ = end_of(i, kinds), ahead_ = ahead_of(i, kinds);
-    if (i == 0) return false;
-    const CostKind& kind = kinds[i - 1];
-    kind_ = kind.from;
-    mean_ = before_ = kind.occupied_ms, deviation_ = kind.deviation_ms, seen_ = true;
-    skip_ = kind.skip, skips_ = skip_.any();
     // What is cheaper is played at its rate at once; what is dearer may use up what is made ahead first.
-    if (const int faster = sustainable(); faster < cadence_) cadence_ = faster;
-    return true;
+    const Real faster = sustainable();
+    if (any(whose & (faster < cadence_))) set_cadence(whose & (faster < cadence_), faster);
+    return whose;
   }
   /// Frames to be ahead in the kind before kinds[i]: more where it takes more time than there is, and before
   /// such a one.
@@ -267,51 +314,100 @@ class Pacer {
                       (kinds[i - 1].occupied_ms > most || (i < kinds.size() && kinds[i].occupied_ms > most));
     return more ? pace_.far : pace_.horizon;
   }
-  void fall() {
-    if (const int lower = sustainable(); lower > cadence_) cadence_ = lower;
+  void set_skip(int i, const SkipCost& skip) {
+    set(decode_, i, skip.decode), set(neighbour_, i, skip.neighbour_fetch + skip.neighbour);
+    set(neighbours_, i, skip.neighbours), set(skips_, i, skip.any());
+  }
+  void learn_skips(Truth whose, const SkipCost* const* skip) {
+    for (int i = 0; i < kCount; ++i)
+      if (get(whose, i)) set_skip(i, *skip[i]);
+  }
+  void set_cadence(Truth whose, Real to) {
+    cadence_ = choose(whose, to, cadence_);
+    for (int i = 0; i < kCount; ++i) {
+      if (!get(whose, i)) continue;
+      const Cadence& c = kCadences[static_cast<std::size_t>(get(to, i))];
+      set(shown_, i, c.shown), set(of_, i, c.of);
+      set(per_shown_, i, 1.0 / c.shown), set(per_of_, i, 1.0 / c.of);
+    }
   }
   /// First frame after the last one whose time has not come when a worker takes it on at `free_ms`, with what
   /// skipping to it adds. Found from below: what a skip adds is bounded, so this ends.
-  std::int64_t first_in_time(double free_ms) const {
-    const std::int64_t least = last_ + 1 > kind_ ? last_ + 1 : kind_;
-    std::int64_t n = least;
+  GC_INLINE Real first_in_time(Real free_ms) const {
+    const Real least = greater(last_ + 1.0, kind_);
+    Real n = least;
     for (;;) {
-      const double ready = free_ms + need_ms(n);
-      const std::int64_t m = ready < 0 ? least : static_cast<std::int64_t>(ready * per_period_) + 1;
-      if (m <= n) return n;
-      n = m;
-      if (!skips_) return n;
+      const Real ready = free_ms + need_ms(n);
+      const Real m = choose(ready < 0.0, least, whole(greater(ready, Real{}) * per_period_) + 1.0);
+      const Truth later = m > n;
+      n = choose(later, m, n);
+      if (!any(later & skips_)) return n;
     }
   }
   /// A slow frame has to be started earlier than the buffer alone would have it.
-  double horizon_ms(std::int64_t n) const {
-    return later(ahead_ * pace_.period_ms, need_ms(n) + 2 * pace_.period_ms);
+  GC_INLINE Real horizon_ms(Real n) const {
+    return greater(ahead_ * pace_.period_ms, need_ms(n) + 2.0 * pace_.period_ms);
   }
-  std::int64_t on_grid(std::int64_t n) const {
-    return n + kToShown[static_cast<std::size_t>(cadence_)][static_cast<std::size_t>(n % kCadenceRound)];
+  /// The first frame from n on that the cadence shows. The k-th of them, from 1, is the last one before
+  /// k · of / shown; whole numbers lie at least 1 / of apart there, half of which keeps rounding harmless.
+  GC_INLINE Real on_grid(Real n) const {
+    const Real k = whole((n * shown_ + 0.5) * per_of_) + 1.0;
+    return whole((k * of_ - 0.5) * per_shown_);
   }
   /// Fastest cadence that the workers keep up with at the present cost of a frame and of skipping.
-  int sustainable() const {
+  GC_INLINE Real sustainable() const {
     const double most = pace_.period_ms * pace_.workers;
-    std::size_t i = 0;
-    if (!skips_) {
-      // All of those before it are too fast: counted without a branch.
-      for (std::size_t k = 0; k + 1 < kCadences.size(); ++k) i += kShares[k] * mean_ > most;
-      return static_cast<int>(i);
+    const bool skip = any(skips_);
+    Real i{};
+    Truth too_fast = always<Real>();
+    for (std::size_t k = 0; k + 1 < kCadences.size(); ++k) {
+      Real ms = mean_;
+      if (skip) ms = ms + skip_adds<Real>(Real(kGaps[k]), decode_, neighbour_, neighbours_);
+      too_fast = too_fast & (kShares[k] * ms > most);
+      i = i + choose(too_fast, Real(1), Real{});
     }
-    while (i + 1 < kCadences.size() && kShares[i] * (mean_ + skip_.after(kGaps[i])) > most) ++i;
-    return static_cast<int>(i);
+    return i;
   }
 
+  Real last_ = Real(-1);
+  Real kind_{}, ahead_, leave_;  ///< present kind; how far to be ahead in it, and where it ends
+  Real begun_{};                 ///< kinds that have begun
+  Real cadence_{}, shown_{}, of_{}, per_shown_{}, per_of_{};
+  Real mean_{}, deviation_{}, before_{};
+  Real decode_{}, neighbour_{}, neighbours_{};  ///< what skipping adds
+  Truth skips_{}, seen_{};
   Pace pace_;
   double per_period_;
-  std::int64_t last_ = -1;
-  int cadence_ = 0;
-  double mean_ = 0, deviation_ = 0, before_ = 0;
-  SkipCost skip_;
-  int ahead_ = 0;
-  bool skips_ = false, seen_ = false;
-  std::int64_t kind_ = 0, leave_ = std::numeric_limits<std::int64_t>::min();  ///< present kind; where it ends
+};
+
+/// How a finished frame spent its worker's time, ms; see SpentOf.
+struct Occupancy {
+  double waited = 0, fetch = 0, process = 0;
+  std::int64_t kind = 0;
+};
+struct FrameStart {
+  std::int64_t frame = 0;
+  double at_ms = 0;       ///< not before this time
+  std::int64_t kind = 0;  ///< first frame of its kind
+};
+
+/// The rule of one playout, with frames counted in whole numbers.
+class Pacer {
+ public:
+  explicit Pacer(Pace pace) : rule_(pace) {}
+  FrameStart next(double free_ms, Kinds kinds = {}) {
+    const StartOf<double> s = rule_.next(free_ms, kinds);
+    return {static_cast<std::int64_t>(s.frame), s.at_ms, static_cast<std::int64_t>(s.kind)};
+  }
+  void finished(const Occupancy& o, const SkipCost& skip = {}) {
+    const SkipCost* const skips[] = {&skip};
+    rule_.finished({o.waited, o.fetch, o.process, static_cast<double>(o.kind)}, true, skip.any(), skips);
+  }
+  void skip_to(std::int64_t n) { rule_.skip_to(static_cast<double>(n)); }
+  Cadence cadence() const { return rule_.cadence(); }
+
+ private:
+  PacerOf<double> rule_;
 };
 
 }  // namespace gc

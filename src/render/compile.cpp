@@ -102,20 +102,24 @@ class Compiler {
     d.terms[0] = static_cast<float>(mpix), d.terms[1] = static_cast<float>(mbytes);
     return {r, d};
   }
-  /// Converting a picture of this format to the raster.
-  StageRef convert_stage(Hash128 k, int own, const std::string& format, int width, int height) const {
+  /// Converting a picture of this format to its place on the raster.
+  StageRef convert_stage(Hash128 k, int own, const std::string& format, int width, int height,
+                         const Placement& placement = {}) const {
     const bool scaled = width != width_ || height != height_;
     StageRef c{StageKind::convert,
                k,
                own,
                law_name("convert " + format + (scaled ? ", scaled" : ""),
                         "Convert " + format + (scaled ? ", scaled" : ""), StageKind::convert,
-                        {"Mpixel", "Mpixel of the file", "Mpixel between the passes"}),
+                        {"Mpixel", "Mpixel of the file", "Mpixel between the passes", "Mpixel placed"}),
                {mpix()},
                false};
+    if (!scaled) return c;
     // First across, then down.
-    const auto high = static_cast<float>(height) / 1e6f;
-    if (scaled) c.terms[1] = static_cast<float>(width) * high, c.terms[2] = static_cast<float>(width_) * high;
+    const PlacedSize p = placed_size(width, height, width_, height_, placement);
+    const auto mpixel = [](double w, double h) { return static_cast<float>(w * h / 1e6); };
+    c.terms[1] = mpixel(p.from_width, p.from_height);
+    c.terms[2] = mpixel(p.width, p.from_height), c.terms[3] = mpixel(p.width, p.height);
     return c;
   }
 
@@ -131,6 +135,7 @@ class Compiler {
         convert_stage(key("convert yuv422p10le").done(), sealed, "yuv422p10le", width_, height_);
     if (timeline_->working_space != timeline_->display_space)
       p.output_ = colour_step(timeline_->working_space, timeline_->display_space, "", StageKind::display);
+    if (p.output_) also_costs(p.output_->stage, kLoadedFirst);
   }
 
   /// A transform between the timeline's own colour spaces, as a step of a stack. Empty when it changes
@@ -151,8 +156,8 @@ class Compiler {
     const Hash128 k = key("colour").add(from).add(to).done();
     e.stage = stage(kind, k, owner(segment, "", from + " to " + to, kind), "colour " + from + " to " + to,
                     from + " to " + to);
-    e.stage.law =
-        law_name("colour " + from + " to " + to, from + " to " + to, kind, {"Mpixel", kLoadedFirst});
+    e.stage.law = law_name("colour " + from + " to " + to, from + " to " + to, kind,
+                           {"Mpixel", kLoadedFirst, kWithAlpha});
     return e;
   }
 
@@ -237,8 +242,10 @@ class Compiler {
         static_cast<double>(info->width) * info->height / 1e6,
         static_cast<double>(info->bytes) / static_cast<double>(std::max<Frames>(1, info->frames)) / 1e6);
     Hasher convert = key(("convert " + info->pixel_format).c_str());
-    if (info->width != width_ || info->height != height_) convert.add(info->width).add(info->height);
-    c.convert = convert_stage(convert.done(), own, info->pixel_format, info->width, info->height);
+    if (info->width != width_ || info->height != height_)
+      convert.add(info->width).add(info->height).add(static_cast<std::int64_t>(c.segment->fit));
+    c.convert =
+        convert_stage(convert.done(), own, info->pixel_format, info->width, info->height, c.placement);
     const std::string space = !it->second->colour_space.empty() ? it->second->colour_space
                               : info->linear                    ? std::string("Linear Rec. 709")
                                                                 : std::string("Rec. 709");
@@ -410,18 +417,23 @@ class Compiler {
       }
       i = end;
     }
-    // The first of a fused run of point operations waits for the picture to come from memory.
-    bool running = false;
+    bool running = false, alpha = !c.opaque && c.content != Content::adjustment;
     for (CompiledEffect& e : c.effects) {
       const bool fused = e.point && e.device == Device::processor;
-      const auto& names = e.stage.law->terms;
-      const auto term = std::find(names.begin(), names.end(), kLoadedFirst);
-      if (fused && !running && term != names.end()) {
-        e.stage.terms[static_cast<std::size_t>(term - names.begin())] = mpix();
-        e.stage.key = Hasher().add(e.stage.key).add("loaded first").done();
-      }
+      if (fused && !running) also_costs(e.stage, kLoadedFirst);
+      if (alpha && !(fused && running)) also_costs(e.stage, kWithAlpha);
       running = fused;
+      alpha = alpha || (e.type && e.type->places);
     }
+  }
+
+  /// Adds the raster's pixels to a term of the stage's law, if it has that one.
+  void also_costs(StageRef& stage, const char* term) const {
+    const auto& names = stage.law->terms;
+    const auto it = std::find(names.begin(), names.end(), term);
+    if (it == names.end()) return;
+    stage.terms[static_cast<std::size_t>(it - names.begin())] = mpix();
+    stage.key = Hasher().add(stage.key).add(term).done();
   }
 
   /// Keys that change what an effect costs: each second of it is work of its own, costed at its middle.

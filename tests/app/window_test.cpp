@@ -174,6 +174,11 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   EXPECT_TRUE(wait_for([&] { return card->text().contains("bypass", Qt::CaseInsensitive); }, 20000))
       << card->text().toStdString();
   EXPECT_THAT(card->text().toStdString(), testing::HasSubstr("to blame is"));
+  // What holds a span back is read in full.
+  const QTableWidget* called = stations->panel(Station::forecast)->table();
+  for (int row = 0; row < called->rowCount(); ++row)
+    EXPECT_LE(called->fontMetrics().horizontalAdvance(called->item(row, 4)->text()), called->columnWidth(4))
+        << called->item(row, 4)->text().toStdString();
 
   // One key carries the plan out.
   ASSERT_TRUE(settled());

@@ -154,6 +154,43 @@ TEST(Simulator, PassesOverLightFramesWithoutChangingAnything) {
   EXPECT_GT(dropped_in_all, 1000) << "something must have been at stake";
 }
 
+// Eight trials go side by side; a trial must not notice with whom, or with how many.
+TEST(Simulator, TrialsDoNotDependOnTheirCompany) {
+  std::mt19937 rng(23);
+  const auto unit = [&] { return std::uniform_real_distribution<double>(0, 1)(rng); };
+  Model m;
+  m.pace = {3, 12, 40, 24};
+  m.mood = 0.1;
+  m.lately = {{0.0003, {80, 400}}, {}};
+  for (std::uint32_t i = 0; i < 60; ++i) {
+    CostPool pool;
+    const double load = 0.3 * std::pow(10, unit());
+    for (int k = 0; k < 20; ++k)
+      pool.frames.push_back({static_cast<float>(4 + 20 * unit()),
+                             static_cast<float>(load * 120 * (0.9 + 0.2 * unit()))});
+    pool.entries = {30, 70}, pool.decodes_between = i % 3 == 0;
+    if (i % 5 == 0) pool.neighbours = 4, pool.neighbour_ms = 25;
+    m.pools.push_back(std::move(pool));
+    m.stretches.push_back({m.frames(), m.frames() + 15 + static_cast<Frames>(unit() * 90), i, true, i % 7});
+  }
+  m.kinds = kinds_of(m);
+  const std::vector<std::uint32_t> all = simulate(m, 21, 9).drops(0, m.frames());
+  EXPECT_GT(*std::max_element(all.begin(), all.end()), 100u) << "something must have been at stake";
+  EXPECT_NE(*std::max_element(all.begin(), all.end()), *std::min_element(all.begin(), all.end()));
+  for (const int few : {1, 3, 8, 13}) {
+    const Trials some = simulate(m, few, 9);
+    EXPECT_THAT(some.drops(0, m.frames()),
+                testing::ElementsAreArray(all.begin(), all.begin() + few));
+    // What is told of each frame adds up to what is told of the trials, in whole blocks and in parts of them.
+    for (const auto& [in, out] : {std::pair<Frames, Frames>{0, m.frames()}, {100, 101}, {370, 900}}) {
+      double misses = 0, drops = 0;
+      for (Frames n = in; n < out; ++n) misses += static_cast<double>(some.miss()[static_cast<std::size_t>(n)]);
+      for (const std::uint32_t d : some.drops(in, out)) drops += d;
+      EXPECT_NEAR(misses * few, drops, 0.01) << in << " to " << out;
+    }
+  }
+}
+
 // What comes from outside must find the frames that it delays, in however light a stretch.
 TEST(Simulator, FindsWhatHoldsALightFrameUp) {
   Model m = constant(2, 10, 20000, 2);

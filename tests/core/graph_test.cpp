@@ -171,5 +171,49 @@ TEST_F(Graph, ADeliveryWithACostCardIsStoppedAtTheGate) {
   EXPECT_THAT(gate.items[1].what, testing::HasSubstr("/nowhere.cube"));
 }
 
+/// Terms of the stages of an effect, by the names that its law gives them.
+double amount(const StageRef& stage, const std::string& term) {
+  const auto& names = stage.law->terms;
+  const auto it = std::find(names.begin(), names.end(), term);
+  return it == names.end() ? -1 : static_cast<double>(stage.terms[static_cast<std::size_t>(it - names.begin())]);
+}
+
+// Where a picture has alpha, grades divide it out before their run and multiply it in after it: that is work of
+// the run's first, and its law has to know of it.
+TEST(Costs, GradesOfAPictureWithAlphaCostMore) {
+  MediaCatalog media;
+  const Effect move{"t", "transform", {{"scale", 0.7}}}, grade = test::cdl("g", 1.2),
+               more{"c", "contrast", {{"contrast", 1.2}}}, soft = test::blur("b", 2);
+  const auto costs = [&](std::vector<Effect> stack) {
+    const ProgramPtr p = Program::compile(
+        Build(1000, 500).track("V1").solid("a", 24, 0.2, 0.4, 0.6, std::move(stack)).done(), media);
+    std::map<std::string, std::pair<double, double>> all;
+    for (const StageRef& s : p->stages(3))
+      if (s.law && s.law->terms.size() > 2)
+        all[s.law->id] = {amount(s, kLoadedFirst), amount(s, kWithAlpha)};
+    return all;
+  };
+  const auto opaque = costs({grade, more}), moved = costs({move, grade, more}),
+             apart = costs({grade, move, soft, more});
+  EXPECT_EQ(opaque.at("cdl"), std::pair(0.5, 0.0));
+  EXPECT_EQ(opaque.at("contrast"), std::pair(0.0, 0.0));
+  EXPECT_EQ(moved.at("cdl"), std::pair(0.5, 0.5));
+  EXPECT_EQ(moved.at("contrast"), std::pair(0.0, 0.0)) << "the first of the run has it for all of them";
+  EXPECT_EQ(apart.at("cdl"), std::pair(0.5, 0.0)) << "before it was moved";
+  EXPECT_EQ(apart.at("contrast"), std::pair(0.5, 0.5));
+}
+
+// A picture of another shape leaves part of the raster empty, or is cut: only what is made is work.
+TEST(Costs, APictureOfAnotherShapeCostsWhatItCovers) {
+  const PlacedSize fits = placed_size(1920, 1080, 1000, 1000, {Placement::Shape::fit});
+  EXPECT_EQ(std::pair(fits.width, fits.height), std::pair(1000, 563));
+  EXPECT_NEAR(fits.from_width, 1920, 1e-6);
+  EXPECT_NEAR(fits.from_height, 1080, 1e-6);
+  const PlacedSize fills = placed_size(1920, 1080, 1000, 1000, {Placement::Shape::fill});
+  EXPECT_EQ(std::pair(fills.width, fills.height), std::pair(1000, 1000));
+  EXPECT_NEAR(fills.from_width, 1080, 1e-6);
+  EXPECT_EQ(fills.from_height, 1080);
+}
+
 }  // namespace
 }  // namespace gc

@@ -358,6 +358,28 @@ TEST_F(Measuring, ALargeNotebookKeepsEverySampleAndLeavesNoFile) {
     EXPECT_FALSE(e.path().filename().string().starts_with("large")) << e.path();
 }
 
+// A forecast is for now: playouts that others disturbed as much as they do now count first, and the latest few
+// anyway.
+TEST_F(Measuring, TheOutsideIsForecastAsItIsNow) {
+  const auto quiet = [](const Disturbance& d) { return d.shared < 0.1; };
+  for (int i = 0; i < 36; ++i) {
+    const bool busy = i / 6 % 2 == 0;  // the latest six were quiet
+    Disturbance d{busy ? 0.002 : 0.00001, {busy ? 90.0f : 5.0f}};
+    d.shared = busy ? 0.3 : 0.01;
+    notebook_->add_disturbance(d);
+  }
+  const std::vector<Disturbance> latest = notebook_->lately();
+  ASSERT_EQ(latest.size(), 12u);
+  EXPECT_EQ(std::count_if(latest.begin(), latest.end(), quiet), 6) << "of now nothing is known";
+  for (int i = 0; i < 30; ++i) notebook_->note_shared({.others = 0.2, .stolen = 0.12});
+  const std::vector<Disturbance> busy = notebook_->lately();
+  ASSERT_EQ(busy.size(), 12u);
+  EXPECT_EQ(std::count_if(busy.begin(), busy.end(), quiet), 4) << "the latest few";
+  for (int i = 0; i < 30; ++i) notebook_->note_shared({.others = 0.0, .stolen = 0.002});
+  const std::vector<Disturbance> now = notebook_->lately();
+  EXPECT_EQ(std::count_if(now.begin(), now.end(), quiet), 12);
+}
+
 TEST_F(Measuring, AuditsAreRemembered) {
   notebook_->add_audit({"T", "2026-01-01T00:00:00Z", 10, 12, 0.9, 3, 2});
   auto again = Notebook::open(dir_ / "n.sqlite");

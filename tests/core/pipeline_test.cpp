@@ -1,4 +1,6 @@
 // Frames in flight, the pacing rule, and the player on a real clock.
+#include <random>
+
 #include "playout/player.h"
 #include "support.h"
 
@@ -107,6 +109,67 @@ TEST(Pacing, OneFrameHeldUpFromOutsideCostsFewFrames) {
     pacer.finished({0, 0, cost});
   }
   EXPECT_LE(skipped + late, 12) << "the read-ahead and the other worker carry most of it";
+}
+
+/// The rule for eight playouts at once decides what it decides for each of them alone, whatever befalls them.
+TEST(Pacing, EightSideBySideDecideLikeEachAlone) {
+  std::mt19937 rng(5);
+  const auto unit = [&] { return std::uniform_real_distribution<double>(0, 1)(rng); };
+  const std::vector<CostKind> kinds{{0, 60, 4, {}}, {90, 190, 20, {8, true, 0, 0}}, {200, 30, 2, {}}};
+  const SkipCost long_gop(9, true, 0, 0), neighbours(6, false, 30, 4), none;
+  const Pace pace{2, 12, 40, 24};
+  std::vector<PacerOf<double>> alone(8, PacerOf<double>(pace));
+  PacerOf<Eight> together(pace);
+  double now[8] = {};
+  StartOf<double> starts[8];
+  int skipped = 0;
+  for (int step = 0; step < 400; ++step) {
+    Eight at{}, waited{}, fetch{}, process{}, kind{};
+    EightTruths told{}, skips{};
+    std::array<const SkipCost*, 8> skip{};
+    for (int i = 0; i < 8; ++i) set(at, i, now[i]);
+    const StartOf<Eight> all = together.next(at, kinds);
+    for (int i = 0; i < 8; ++i) {
+      PacerOf<double>& one = alone[static_cast<std::size_t>(i)];
+      const double before = starts[i].frame;
+      const StartOf<double> s = starts[i] = one.next(now[i], kinds);
+      skipped += s.frame > before + 1;
+      ASSERT_EQ(get(all.frame, i), s.frame) << "step " << step << ", playout " << i;
+      ASSERT_EQ(get(all.at_ms, i), s.at_ms);
+      ASSERT_EQ(get(all.kind, i), s.kind);
+      const double cost = (s.frame < 90 || s.frame >= 200 ? 50 : 180) * (0.6 + 0.2 * i) * (0.9 + 0.2 * unit());
+      now[i] = std::max(now[i], s.at_ms) + cost / 2 + (unit() < 0.01 ? 700 : 0);
+      set(waited, i, 5 * unit()), set(fetch, i, 0.1 * cost), set(process, i, 0.9 * cost);
+      set(kind, i, s.kind), set(told, i, unit() < 0.9);
+      const std::size_t k = static_cast<std::size_t>(i);
+      skip[k] = i % 3 == 0 ? &long_gop : i % 3 == 1 ? &neighbours : &none;
+      set(skips, i, skip[k]->any());
+      if (get(told, i))
+        one.finished({get(waited, i), get(fetch, i), get(process, i), s.kind}, true, skip[k]->any(), &skip[k]);
+    }
+    together.finished({waited, fetch, process, kind}, told, skips, skip.data());
+  }
+  EXPECT_GT(skipped, 100) << "something must have been at stake";
+}
+
+// Of each cadence the rule has to start exactly the frames that are shown.
+TEST(Pacing, StartsTheFramesThatTheCadenceShows) {
+  for (const double load : {1.15, 1.3, 1.45, 1.6, 1.9, 2.3, 2.8, 3.5, 4.5, 5.5, 7.5, 11.0, 20.0}) {
+    const CostKind kind{0, 80 * load, 0, {}};
+    Pacer pacer({2, 12, 40});
+    double free[2] = {};
+    std::int64_t last = -1;
+    for (int i = 0; i < 300; ++i) {
+      double& w = free[1] < free[0] ? free[1] : free[0];
+      const Cadence before = pacer.cadence();
+      const FrameStart s = pacer.next(w, Kinds(&kind, 1));
+      // It may change with the frame that is decided, for those after it.
+      EXPECT_TRUE(before.has(s.frame) || pacer.cadence().has(s.frame)) << load << ", frame " << s.frame;
+      EXPECT_GT(s.frame, last);
+      last = s.frame, w = std::max(w, s.at_ms) + 80 * load;
+      pacer.finished({0, 0, 80 * load, s.kind});
+    }
+  }
 }
 
 class Playing : public testing::Test {

@@ -1,0 +1,146 @@
+#include "forecast/draws.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace gc {
+
+DrawTables::DrawTables(const Model& model) {
+  // exp(mood · z) at evenly spread quantiles of the normal distribution, whose logistic approximation is
+  // within 0.02 in between ±2.5 (Bowling and others, 2009).
+  std::vector<float> normal(1024);
+  for (std::size_t i = 0; i < normal.size(); ++i) {
+    const double p = (static_cast<double>(i) + 0.5) / static_cast<double>(normal.size());
+    normal[i] = static_cast<float>(model.scale * std::exp(model.mood * std::log(p / (1 - p)) / 1.702));
+  }
+  moods_.push_back(std::move(normal));
+  for (std::vector<float> ratios : model.moods) {
+    for (float& r : ratios) r *= static_cast<float>(model.scale);
+    moods_.push_back(std::move(ratios));
+  }
+  for (const CostPool& p : model.pools) {
+    skips_.emplace_back(p.frames.front().fetch_ms, p.decodes_between, p.neighbour_ms, p.neighbours);
+    FrameSample most;
+    float total = 0;
+    for (const FrameSample& f : p.frames)
+      most.fetch_ms = std::max(most.fetch_ms, f.fetch_ms), total = std::max(total, f.fetch_ms + f.process_ms);
+    most.process_ms = total - most.fetch_ms;
+    dearest_.push_back(most);
+  }
+}
+
+const std::vector<float>& DrawTables::moods_of(int trial) const {
+  const std::size_t i = static_cast<std::size_t>(trial) % (moods_.size() + kFromMeasuring - 1);
+  return moods_[i < kFromMeasuring ? 0 : i - kFromMeasuring + 1];
+}
+
+Draws::Draws(const Model& model, const DrawTables& tables, std::uint64_t seed, int trial)
+    : model_(model),
+      tables_(tables),
+      moods_(tables.moods_of(trial)),
+      seed_(mixed(seed + static_cast<std::uint64_t>(trial) * 0x632be59bd9b4e019ULL)),
+      outside_(model.lately.empty() ? nullptr
+                                    : &model.lately[static_cast<std::size_t>(trial) % model.lately.size()]) {
+  if (outside_ && outside_->per_busy_ms <= 0) outside_ = nullptr;
+  enter(0);
+}
+
+void Draws::go_to(Frames n) {
+  const auto it = std::upper_bound(model_.stretches.begin(), model_.stretches.end(), n,
+                                   [](Frames f, const CostStretch& s) { return f < s.out; });
+  enter(static_cast<std::size_t>(std::min<std::ptrdiff_t>(
+      it - model_.stretches.begin(), static_cast<std::ptrdiff_t>(model_.stretches.size()) - 1)));
+}
+
+void Draws::enter(std::size_t at) {
+  at_ = at;
+  stretch_ = &model_.stretches[at];
+  const CostPool& pool = model_.pools[stretch_->pool];
+  run_ = ~std::uint64_t{0};
+  samples_ = pool.frames.data(), size_ = pool.frames.size(), between_ = pool.decodes_between;
+  // Many pools are more than the nearer caches hold.
+  for (std::size_t i = 0; i < size_; i += 64 / sizeof(FrameSample)) __builtin_prefetch(samples_ + i);
+  skip_ = &tables_.skips()[stretch_->pool], skips_cost_ = skip_->any();
+  mood_ = moods_[below(mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)),
+                       moods_.size())];
+  light_ = static_cast<double>(tables_.dearest(stretch_->pool).fetch_ms * mood_) <= model_.pace.period_ms &&
+           most_ms() <= model_.pace.period_ms * model_.pace.workers;
+}
+
+Frames Draws::undisturbed_until(Frames n, Frames out) const {
+  out = std::min(out, stretch_->out);
+  if (!outside_) return out;
+  const auto limit = static_cast<std::uint64_t>(most_ms() * outside_->per_busy_ms * 0x1p24) + 1;
+  while (n < out && (draw_of(n) & 0xffffff) >= limit) ++n;
+  return n;
+}
+
+void Draws::reach(StepOf<double>& s, Frames last, Frames n, std::uint64_t draw) const {
+  const CostPool& pool = model_.pools[stretch_->pool];
+  const bool enters = last < stretch_->in && stretch_->entry;
+  const Frames skipped = n - std::max(last + 1, stretch_->in);
+  const Frames wanting = enters ? pool.neighbours : std::min<Frames>(pool.neighbours, skipped);
+  Frames decoded = between_ ? std::min(kMostCatchUp, skipped) : wanting;
+  if (enters) {
+    if (stretch_->opens && !pool.entries.empty())
+      s.catch_up += static_cast<double>(pool.entries[below(mixed(draw), pool.entries.size())] * mood_);
+    decoded += stretch_->entry_frames;
+  }
+  for (Frames i = 0; i < decoded; ++i)
+    s.catch_up += static_cast<double>(
+        samples_[below(mixed(draw + static_cast<std::uint64_t>(i) + 1), size_)].fetch_ms * mood_);
+  s.neighbours = static_cast<double>(wanting) * static_cast<double>(pool.neighbour_ms * mood_);
+}
+
+LateLooks::LateLooks(const Model& model, std::uint64_t seed) : model_(model), seed_(seed) {
+  const double most = model.pace.workers * model.pace.period_ms;
+  for (const CostPool& p : model.pools) {
+    double sum = 0;
+    for (const FrameSample& f : p.frames) sum += static_cast<double>(f.fetch_ms + f.process_ms);
+    busy_.push_back(std::min(most, model.scale * sum / static_cast<double>(p.frames.size())));
+  }
+  // Only those matter that last until the next frame is due.
+  for (const Disturbance& d : model.lately) {
+    Process p;
+    for (const float ms : d.looks_ms)
+      if (static_cast<double>(ms) >= model.pace.period_ms) p.ms.push_back(ms);
+    if (!p.ms.empty())
+      p.per_busy_ms =
+          d.looks_per_busy_ms * static_cast<double>(p.ms.size()) / static_cast<double>(d.looks_ms.size());
+    processes_.push_back(std::move(p));
+  }
+}
+
+std::vector<std::uint32_t> LateLooks::frames(Frames in, Frames out, std::size_t trial,
+                                             const std::uint64_t* late) const {
+  std::vector<std::uint32_t> all;
+  if (processes_.empty()) return all;
+  const Process& process = processes_[trial % processes_.size()];
+  if (process.per_busy_ms <= 0) return all;
+  std::uint64_t state =
+      mixed(mixed(seed_ ^ 0x6c6f6f6bULL) + static_cast<std::uint64_t>(in) * 0x10001 + trial);
+  const auto draw = [&] { return state = mixed(state); };
+  const auto until_next = [&] { return -std::log((static_cast<double>(draw() >> 11) + 1) * 0x1p-53); };
+  double left = until_next();
+  auto s = std::upper_bound(model_.stretches.begin(), model_.stretches.end(), in,
+                            [](Frames f, const CostStretch& x) { return f < x.out; });
+  for (Frames n = in; s != model_.stretches.end() && n < out; ++s) {
+    const double often = process.per_busy_ms * busy_[s->pool];
+    for (const Frames end = std::min(s->out, out); n < end;) {
+      if (left >= often * static_cast<double>(end - n)) {
+        left -= often * static_cast<double>(end - n), n = end;
+        break;
+      }
+      n += static_cast<Frames>(left / often);
+      const double held = static_cast<double>(process.ms[below(draw(), process.ms.size())]);
+      const Frames missed = std::min(static_cast<Frames>(held / model_.pace.period_ms), out - n);
+      for (Frames i = 0; i < missed; ++i, ++n)
+        if (const auto k = static_cast<std::uint64_t>(n - in); !(late[k / 64] >> k % 64 & 1))
+          all.push_back(static_cast<std::uint32_t>(n));
+      left = until_next();
+    }
+  }
+  return all;
+}
+
+}  // namespace gc

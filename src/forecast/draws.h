@@ -1,0 +1,133 @@
+// What the simulation draws: costs of frames from their pools, the seat's mood, what holds frames up from
+// outside, and what keeps the display from looking. Every draw comes from a counter, never from a stream: it
+// is the same whatever was simulated before it.
+#pragma once
+#include "forecast/clockwork.h"
+#include "forecast/simulate.h"
+
+namespace gc {
+
+/// Steele, Lea and Flood (2014), the mixing function of SplitMix64: a draw from a counter.
+inline std::uint64_t mixed(std::uint64_t x) {
+  x += 0x9e3779b97f4a7c15ULL;
+  x = (x ^ (x >> 30)) * 0xbf58476d1ce4e5b9ULL;
+  x = (x ^ (x >> 27)) * 0x94d049bb133111ebULL;
+  return x ^ (x >> 31);
+}
+/// A draw as a number from 0 to n − 1.
+inline std::size_t below(std::uint64_t draw, std::size_t n) {
+  return static_cast<std::size_t>(((draw >> 32) * n) >> 32);
+}
+
+/// What all trials of a model draw from.
+class DrawTables {
+ public:
+  explicit DrawTables(const Model& model);
+  /// What a trial draws the seat's speed in each stretch from: one of the playouts that are known, which
+  /// keeps together what came together, or what measuring says of how it varies.
+  const std::vector<float>& moods_of(int trial) const;
+  const std::vector<SkipCost>& skips() const { return skips_; }
+  const FrameSample& dearest(std::size_t pool) const { return dearest_[pool]; }
+
+ private:
+  static constexpr std::size_t kFromMeasuring = 2;  // such trials for each playout that is known
+  std::vector<std::vector<float>> moods_;
+  std::vector<SkipCost> skips_;       ///< for each pool
+  std::vector<FrameSample> dearest_;  ///< of each pool: longest fetching, and what is more in all
+};
+
+/// Costs of one trial, drawn as they are asked for.
+class Draws {
+ public:
+  Draws(const Model& model, const DrawTables& tables, std::uint64_t seed, int trial);
+
+  /// To the stretch that holds frame n, wherever it is.
+  void go_to(Frames n);
+
+  /// What frame n takes when `last` was fetched before it. Frames are asked for in order.
+  StepOf<double> step(Frames last, Frames n) {
+    while (n >= stretch_->out) enter(at_ + 1);
+    if (const std::uint64_t run = static_cast<std::uint64_t>(n) / kRunOf; run != run_)
+      run_ = run, run_at_ = below(mixed(seed_ + 0x51ed27f5ULL + run), size_);
+    std::size_t k = run_at_ + static_cast<std::size_t>(n) % kRunOf;
+    while (k >= size_) k -= size_;
+    const FrameSample sample = samples_[k];
+    StepOf<double> s{static_cast<double>(sample.fetch_ms * mood_), 0, 0, 0};
+    if (last < stretch_->in || (skips_cost_ && last + 1 != n)) reach(s, last, n, draw_of(n));
+    float outside_ms = 0;
+    if (outside_) {
+      const std::uint64_t draw = draw_of(n);
+      const double busy =
+          s.fetch + s.catch_up + s.neighbours + static_cast<double>(sample.process_ms * mood_);
+      if (static_cast<double>(draw & 0xffffff) * 0x1p-24 < busy * outside_->per_busy_ms)
+        outside_ms = outside_->ms[below(draw, outside_->ms.size())];
+    }
+    s.process = static_cast<double>(sample.process_ms * mood_ + outside_ms);
+    return s;
+  }
+  // The samples were taken in the running pipeline: what lies between stages is in them.
+  double begins(int) const { return 0; }
+
+  /// Of the frame that was asked for last.
+  const SkipCost* skip() const { return skip_; }
+  bool skips_cost() const { return skips_cost_; }
+
+  /// Whether frame n lies within a stretch that was entered and whose frames are all so light that none can
+  /// be late while the read-ahead is full.
+  bool light(Frames n) const { return light_ && n > stretch_->in && n < stretch_->out; }
+  /// The most that a frame of the present stretch takes.
+  double most_ms() const {
+    const FrameSample& f = tables_.dearest(stretch_->pool);
+    return static_cast<double>((f.fetch_ms + f.process_ms) * mood_);
+  }
+  /// How far frames of the present stretch go on like that: up to `out`, or to the first that may be held up
+  /// from outside.
+  Frames undisturbed_until(Frames n, Frames out) const;
+
+ private:
+  static constexpr std::uint64_t kRunOf =
+      8;  // frames in a row take neighbouring samples, as neighbours are alike
+
+  std::uint64_t draw_of(Frames n) const { return mixed(seed_ ^ static_cast<std::uint64_t>(n)); }
+  void enter(std::size_t at);
+  /// What it takes besides to reach frame n from the last one that was fetched.
+  void reach(StepOf<double>& s, Frames last, Frames n, std::uint64_t draw) const;
+
+  const Model& model_;
+  const DrawTables& tables_;
+  const std::vector<float>& moods_;
+  std::uint64_t seed_;
+  std::uint64_t run_ = ~std::uint64_t{0}, run_at_ = 0;
+  const Disturbance* outside_;
+  std::size_t at_ = 0;
+  const CostStretch* stretch_ = nullptr;
+  const FrameSample* samples_ = nullptr;
+  std::size_t size_ = 1;
+  const SkipCost* skip_ = nullptr;
+  float mood_ = 1;  ///< of the seat in this stretch
+  bool light_ = false, between_ = false, skips_cost_ = false;
+};
+
+/// Frames that lie ready while the display's thread is kept from looking for them. Nothing before the display
+/// knows of that, so they are drawn apart from the pipeline: hold-ups come at random, as often as the workers
+/// are busy. Drawn by block and trial.
+class LateLooks {
+ public:
+  LateLooks(const Model& model, std::uint64_t seed);
+  /// Frames of the block [in, out) that are dropped so in a trial. `late`: a bit for each frame that is not
+  /// there anyway.
+  std::vector<std::uint32_t> frames(Frames in, Frames out, std::size_t trial,
+                                    const std::uint64_t* late) const;
+
+ private:
+  struct Process {
+    double per_busy_ms = 0;
+    std::vector<float> ms;
+  };
+  const Model& model_;
+  std::uint64_t seed_;
+  std::vector<double> busy_;  ///< of each pool, ms of workers a frame
+  std::vector<Process> processes_;
+};
+
+}  // namespace gc
