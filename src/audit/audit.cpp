@@ -47,6 +47,10 @@ int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRan
 }
 
 void note_disturbance(const Playout& p, Notebook& notebook) {
+  double crowding = 0, looked_at = 0;
+  for (const FrameLog& f : p.log)
+    if (f.made && f.crowding >= 0) crowding += f.crowding, ++looked_at;
+  if (looked_at > 0) notebook.note_crowding(crowding / looked_at, 0.7);
   Disturbance d;
   double busy = 0, looked = -1e9;
   Cause before = Cause::none;
@@ -89,7 +93,7 @@ int drops_in(const Playout& p, FrameRange r, Cause cause) {
   }));
 }
 
-void note_moods(const Forecast& f, const Playout& p, Notebook& notebook) {
+std::vector<float> note_moods(const Forecast& f, const Playout& p, Notebook& notebook) {
   constexpr double kLeast = 8;  // frames
   std::vector<float> ratios;
   for (const IntervalCost& c : f.intervals) {
@@ -97,9 +101,10 @@ void note_moods(const Forecast& f, const Playout& p, Notebook& notebook) {
     for (const FrameLog& l : p.log)
       if (l.made && !l.cached && l.frame >= c.in && l.frame < c.out) ++frames, own += own_ms(l);
     if (frames >= kLeast && c.measured && c.fetch_ms + c.process_ms > 0)
-      ratios.push_back(static_cast<float>(own / frames / (c.fetch_ms + c.process_ms)));
+      ratios.push_back(static_cast<float>(own / frames / (c.fetch_ms + c.process_ms) * f.base));
   }
-  notebook.add_moods(ratios);
+  notebook.add_moods(ratios, f.crowding);
+  return ratios;
 }
 
 void note_outcomes(const Forecast& f, const Playout& p, const Program& program, Notebook& notebook) {

@@ -31,8 +31,8 @@ int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRan
 /// Remembers how often and for how long the outside held frames of this playout up.
 void note_disturbance(const Playout& playout, Notebook& notebook);
 
-/// Remembers how far each stretch's frames were from what was forecast of them.
-void note_moods(const Forecast& forecast, const Playout& playout, Notebook& notebook);
+/// Remembers how far each stretch's frames were from what is known of them, and returns those ratios.
+std::vector<float> note_moods(const Forecast& forecast, const Playout& playout, Notebook& notebook);
 
 /// Remembers what was said of each segment, and what came of it, so that probabilities are held to it.
 void note_outcomes(const Forecast& forecast, const Playout& playout, const Program& program,

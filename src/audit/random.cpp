@@ -186,7 +186,7 @@ class Maker {
       for (const float v : c.ms) mean += v / static_cast<double>(c.ms.size());
       (r.kind == StageKind::read || r.kind == StageKind::decode ? fetch : process) += mean;
     }
-    return load_of(fetch, process, options_.workers, t_->rate.frame_ms());
+    return crowded(book_.crowding()) * load_of(fetch, process, options_.workers, t_->rate.frame_ms());
   }
 
   /// Effects until the segment is about as heavy as wanted; what would make it too heavy is made lighter.

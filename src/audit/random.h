@@ -13,8 +13,9 @@ struct RandomOptions {
 
 /// A timeline with sources, generators, compositions, several tracks, transitions, keys and all effects. How
 /// heavy each segment is meant to be is drawn from 0.2 to 4 times the frame budget, half of them from 0.8 to
-/// 1.25; its last effect's parameters are then chosen so that the seat's laws (`book`) come near. Media are
-/// written to `folder`, once for all seeds. The same seed and the same laws give the same timeline.
+/// 1.25; its last effect's parameters are then chosen so that the seat's laws (`book`) come near, the seat
+/// being as crowded as it is. Media are written to `folder`, once for all seeds. The same seed and the same
+/// book give the same timeline.
 Result<TimelinePtr> random_timeline(const RandomOptions& options, const CostBook& book,
                                     const fs::path& folder);
 

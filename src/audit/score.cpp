@@ -161,6 +161,9 @@ Json to_json(const TimelineScore& t) {
           {"drops_observed", t.drops_observed},
           {"drops_outside", t.drops_outside},
           {"disturbed", t.disturbed},
+          {"cores_shared", t.crowding},
+          {"costs_forecast_over_known", t.base},
+          {"costs_played_over_known", t.moods},
           {"spans_undisturbed", to_json(t.quiet)},
           {"spans", to_json(t.all)},
           {"spans_playout_against_playout", to_json(t.between)},
@@ -204,6 +207,7 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
   t.frames = program->duration();
   const FrameRange whole{0, program->duration()};
   const Forecast f = forecast(*program, notebook, {}, whole, options.forecast);
+  t.base = f.base, t.crowding = f.crowding;
   t.drops_forecast = f.expected_drops, t.drops_low = f.drops_low, t.drops_high = f.drops_high;
   std::vector<Playout> playouts;
   int quiet = 0;
@@ -223,7 +227,7 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
     t.processor_sum.add(by_processor_sum(f, options.forecast.workers), spans_observed(p, true));
     note_disturbance(p, notebook);
     note_outcomes(f, p, *program, notebook);
-    note_moods(f, p, notebook);
+    t.moods.push_back(note_moods(f, p, notebook));
     // Where the model alone was wrong, a file is left that shows it.
     if (!options.replays.empty() && !model.agrees())
       if (auto kept = keep_replay(p, *program, options.replays); !kept)

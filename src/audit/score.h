@@ -40,6 +40,8 @@ struct TimelineScore {
   double drops_forecast = 0, drops_low = 0, drops_high = 0;
   std::vector<Frames> drops_observed, drops_outside;  ///< of each playout
   std::vector<bool> disturbed;
+  double base = 1, crowding = -1;          ///< as in Forecast
+  Moods moods;                             ///< of each playout
   SpanMatch quiet, all, between;           ///< undisturbed playouts; all; one playout against another
   SpanMatch heavy_effects, processor_sum;  ///< folklore, on all playouts
   std::vector<double> rate_errors;         ///< of spilling spans, relative

@@ -11,7 +11,8 @@ DrawTables::DrawTables(const Model& model) {
   std::vector<float> normal(1024);
   for (std::size_t i = 0; i < normal.size(); ++i) {
     const double p = (static_cast<double>(i) + 0.5) / static_cast<double>(normal.size());
-    normal[i] = static_cast<float>(model.scale * std::exp(model.mood * std::log(p / (1 - p)) / 1.702));
+    normal[i] =
+        static_cast<float>(model.scale * model.base * std::exp(model.mood * std::log(p / (1 - p)) / 1.702));
   }
   moods_.push_back(std::move(normal));
   for (std::vector<float> ratios : model.moods) {
@@ -97,7 +98,7 @@ LateLooks::LateLooks(const Model& model, std::uint64_t seed) : model_(model), se
   for (const CostPool& p : model.pools) {
     double sum = 0;
     for (const FrameSample& f : p.frames) sum += static_cast<double>(f.fetch_ms + f.process_ms);
-    busy_.push_back(std::min(most, model.scale * sum / static_cast<double>(p.frames.size())));
+    busy_.push_back(std::min(most, model.scale * model.base * sum / static_cast<double>(p.frames.size())));
   }
   // Only those matter that last until the next frame is due.
   for (const Disturbance& d : model.lately) {

@@ -110,6 +110,16 @@ double mood_of(const std::vector<CostPool>& pools) {
                    : 0.03;
 }
 
+/// What the seat takes now against what is known of its costs, which is of cores that nobody else works on:
+/// as playouts went, or by how crowded it is. In whole steps, so that edits can be forecast from the state
+/// before.
+double base_of(const Moods& moods, double crowding) {
+  double sum = 0, count = 0;
+  for (const std::vector<float>& playout : moods)
+    for (const float r : playout) sum += static_cast<double>(r), ++count;
+  return std::round(50 * (count > 0 ? sum / count : crowded(crowding))) / 50;
+}
+
 bool has_long_gop(const CompiledInterval& interval) {
   const auto is = [](const CompiledSegment& s) {
     return (s.content == Content::source && !s.media.intra) ||
@@ -245,6 +255,7 @@ Model build(const Program& program, const CostBook& book, const std::vector<Run>
     before = &run;
   }
   model.mood = mood_of(model.pools), model.moods = book.moods();
+  model.base = base_of(model.moods, book.crowding());
   model.kinds = kinds_of(model);
   if (options.outside) model.lately = book.lately();
   return model;
@@ -266,7 +277,7 @@ void repeat(Model& model) {
 }
 
 IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live, const Pools::Entry& entry,
-                     const ForecastOptions& options, double period) {
+                     const ForecastOptions& options, double base, double period) {
   IntervalCost c;
   c.in = run.in, c.out = run.out;
   c.sealed = run.state == kSealedFrame, c.broken = run.state == kBrokenFrame;
@@ -276,11 +287,12 @@ IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live,
   std::vector<float> loads;
   for (const FrameSample& f : pool.frames) {
     c.fetch_ms += f.fetch_ms, c.process_ms += f.process_ms;
-    loads.push_back(static_cast<float>(load_of(f.fetch_ms, f.process_ms, options.workers, period)));
+    loads.push_back(static_cast<float>(base * load_of(f.fetch_ms, f.process_ms, options.workers, period)));
   }
-  c.fetch_ms /= static_cast<double>(pool.frames.size()),
-      c.process_ms /= static_cast<double>(pool.frames.size());
-  for (const StageCost& s : entry.stages)
+  c.fetch_ms *= base / static_cast<double>(pool.frames.size());
+  c.process_ms *= base / static_cast<double>(pool.frames.size());
+  for (StageCost& s : c.stages) s.ms *= base;
+  for (const StageCost& s : c.stages)
     if (s.kind == StageKind::read) c.read_ms += s.ms;
   c.load = load_of(c.fetch_ms, c.process_ms, options.workers, period);
   std::sort(loads.begin(), loads.end());
@@ -288,8 +300,8 @@ IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live,
   c.load_high = loads[std::min(loads.size() - 1, loads.size() * 95 / 100)];
   double fetch = 0, process = 0;
   for (const FrameSample& f : live.frames) fetch += f.fetch_ms, process += f.process_ms;
-  c.live_load = load_of(fetch / static_cast<double>(live.frames.size()),
-                        process / static_cast<double>(live.frames.size()), options.workers, period);
+  c.live_load = base * load_of(fetch / static_cast<double>(live.frames.size()),
+                               process / static_cast<double>(live.frames.size()), options.workers, period);
   return c;
 }
 
@@ -487,9 +499,10 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
   const std::vector<Run> runs = runs_of(program, sealed, f.range);
   std::vector<Pools::Entry> entries, live;
   Model model = build(program, book, runs, f.range, options, &entries, &live);
+  f.base = model.base, f.crowding = book.crowding();
   for (std::size_t i = 0; i < runs.size(); ++i) {
     f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool],
-                                  entries[i], options, f.rate.frame_ms()));
+                                  entries[i], options, model.base, f.rate.frame_ms()));
     f.intervals.back().unseen =
         is_live(runs[i]) && program.intervals()[static_cast<std::size_t>(runs[i].interval)].unseen;
     f.fully_measured = f.fully_measured && (entries[i].measured || f.intervals.back().unseen);

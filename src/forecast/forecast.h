@@ -76,6 +76,8 @@ struct Thresholds {
 struct Forecast {
   FrameRange range;
   Rate rate;
+  double base = 1;       ///< of all costs: what the seat takes now against an undisturbed one; see Model
+  double crowding = -1;  ///< of its cores when this was made
   double expected_drops = 0, drops_low = 0, drops_high = 0;
   std::vector<float> miss;  ///< for each frame of the range
   std::vector<IntervalCost> intervals;

@@ -41,6 +41,7 @@ std::array<std::uint32_t, static_cast<std::size_t>(kBlock)> count_bits(const Mis
 }  // namespace
 
 std::vector<CostKind> kinds_of(const Model& model) {
+  const double scale = model.scale * model.base;
   std::vector<CostKind> kinds, by_pool;
   for (const CostPool& pool : model.pools) {
     std::vector<float> totals, fetches;
@@ -51,11 +52,11 @@ std::vector<CostKind> kinds_of(const Model& model) {
     double apart = 0;  // one that took far longer than others says nothing
     for (const float t : totals) apart += std::min(std::abs(static_cast<double>(t) - total), total);
     // Where fetching is what limits, each frame waits for the others' turns as well.
-    by_pool.push_back(
-        {0,
-         model.scale * std::max(total, fetch * model.pace.workers),
-         model.scale * apart / static_cast<double>(totals.size()),
-         {fetch, pool.decodes_between, static_cast<double>(pool.neighbour_ms), pool.neighbours}});
+    by_pool.push_back({0,
+                       scale * std::max(total, fetch * model.pace.workers),
+                       scale * apart / static_cast<double>(totals.size()),
+                       {model.base * fetch, pool.decodes_between,
+                        model.base * static_cast<double>(pool.neighbour_ms), pool.neighbours}});
   }
   for (std::size_t i = 0; i < model.stretches.size(); ++i) {
     const CostStretch& s = model.stretches[i];
@@ -248,8 +249,8 @@ class Simulation {
     const auto& was = old.stretches;
     if (model_.pace.workers != old.pace.workers || model_.pace.horizon != old.pace.horizon ||
         model_.pace.period_ms != old.pace.period_ms || model_.pace.far != old.pace.far ||
-        model_.scale != old.scale || model_.mood != old.mood || model_.moods != old.moods ||
-        model_.lately != old.lately || now.empty() || was.empty())
+        model_.scale != old.scale || model_.base != old.base || model_.mood != old.mood ||
+        model_.moods != old.moods || model_.lately != old.lately || now.empty() || was.empty())
       return {0, std::max(model_.frames(), old.frames())};
     std::size_t i = 0;
     while (i < now.size() && i < was.size() && same(now[i], was[i])) ++i;

@@ -17,6 +17,7 @@ class WithoutBook : public CostBook {
   std::vector<Disturbance> lately() const override { return book_.lately(); }
   Calibration calibration() const override { return book_.calibration(); }
   Moods moods() const override { return book_.moods(); }
+  double crowding() const override { return book_.crowding(); }
 
  private:
   const CostBook& book_;

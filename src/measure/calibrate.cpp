@@ -336,6 +336,7 @@ class Calibrator {
     const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, options_.workers);
     const Conditions c = conditions_between(before, machine_times());
     last_disturbed_ = c.disturbed();
+    notebook_.note_crowding(crowding_of(results));
     report.frames += static_cast<int>(results.size());
     const auto fill = static_cast<std::size_t>(options_.workers);
     const std::map<Hash128, std::vector<StageSample>> samples =

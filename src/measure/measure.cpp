@@ -122,6 +122,9 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
 void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const StageRef> stages,
                 const std::vector<FrameResult>& results, int workers) {
   std::vector<FrameSample> frames;
+  std::map<Hash128, double> slower;  // on a core that others work on
+  for (const StageRef& s : stages)
+    if (!s.by_wall) slower.emplace(s.key, notebook.shared_core_factor(s));
   const bool enough = results.size() > static_cast<std::size_t>(2 * workers);
   for (std::size_t i = 0; i < results.size(); ++i) {
     const FrameResult& r = results[i];
@@ -137,7 +140,19 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
     // What the outside took of it is no cost of the frame: the forecast adds the outside as it is lately.
     const double outside = outside_ms(r), process = r.done_ms - r.fetched_ms;
     const double taken = outside > kLeastOutsideMs ? std::min(outside, 0.9 * process) : 0;
-    frames.push_back({static_cast<float>(r.steady_fetch_ms), static_cast<float>(process - taken)});
+    // Nor is what others on the same core add: the forecast adds that as crowded as the seat is lately.
+    double fetching = 0, off_fetch = 0, off_process = 0;
+    for (const StageSample& s : r.stages) {
+      const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
+      const auto it = slower.find(s.key);
+      const double off =
+          undisturbed(s) || it == slower.end() ? 0 : static_cast<double>(s.wall_ms) * (1 - 1 / it->second);
+      (fetches ? off_fetch : off_process) += off;
+      if (fetches) fetching += static_cast<double>(s.wall_ms);
+    }
+    const double fetch = fetching > 0 ? r.steady_fetch_ms * (1 - off_fetch / fetching) : r.steady_fetch_ms;
+    frames.push_back({static_cast<float>(fetch),
+                      static_cast<float>(std::max(process - taken - off_process, 0.1 * process))});
   }
   notebook.add_frames(frames_key, frames);
   const auto by_stage =
@@ -305,6 +320,7 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
       const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, options.workers);
       const Conditions around = conditions_between(before, machine_times());
       notebook.set_conditions(around), notebook.note_shared(around);
+      notebook.note_crowding(crowding_of(results));
       record_run(notebook, k->key, k->stages, results, options.workers);
       notebook.set_conditions({});
       report.frames += static_cast<int>(results.size());

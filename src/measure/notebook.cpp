@@ -38,6 +38,7 @@ constexpr const char* kLater =
     "ms BLOB NOT NULL);"
     "CREATE TABLE IF NOT EXISTS shared(disturbance INTEGER PRIMARY KEY, share REAL NOT NULL);"
     "CREATE TABLE IF NOT EXISTS mood(at TEXT NOT NULL, ratio REAL NOT NULL);"
+    "CREATE TABLE IF NOT EXISTS crowding(at TEXT PRIMARY KEY, share REAL NOT NULL);"
     "CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT "
     "NULL)";
 
@@ -54,6 +55,8 @@ std::vector<float> unpack(const std::string& s) {
 void keep_recent(std::vector<float>& v) {
   if (v.size() > kKept) v.erase(v.begin(), v.end() - static_cast<std::ptrdiff_t>(kKept));
 }
+
+constexpr double kOldNow = 600;  // s: what was read longer ago says nothing of now
 
 double seconds_now() { return static_cast<double>(std::time(nullptr)); }
 
@@ -205,7 +208,12 @@ void Notebook::set_conditions(const Conditions& c) {
 void Notebook::add_stage(const StageRef& stage, std::span<const StageSample> samples) {
   const std::lock_guard lock(mutex_);
   Series& s = series(kStage, stage.key);
-  for (const StageSample& x : samples) s.values.push_back(x.wall_ms), ++s.unsaved;
+  // What others on the core add to it is in how crowded the seat is, not in the work.
+  const double slower = stage.law ? kept(*stage.law).law.shared_core_factor() : 1;
+  for (const StageSample& x : samples) {
+    s.values.push_back(undisturbed(x) || stage.by_wall ? x.wall_ms : static_cast<float>(x.wall_ms / slower));
+    ++s.unsaved;
+  }
   keep_recent(s.values);
   learn_locked(stage, sorted(stage, samples));
 }
@@ -377,33 +385,77 @@ void Notebook::add_outcomes(std::span<const Said> outcomes) {
   calibration_.reset();
 }
 
-void Notebook::add_moods(std::span<const float> ratios) {
+void Notebook::note_crowding(double crowding, double weight) {
+  if (crowding < 0) return;
+  constexpr double kForgotten = 120;
   const std::lock_guard lock(mutex_);
-  const std::string now = now_utc();
+  const double now = seconds_now();
+  crowding_ = now - crowding_at_s_ > kForgotten ? crowding : crowding_ + weight * (crowding - crowding_);
+  crowding_at_s_ = now;
+}
+
+double Notebook::crowding() const {
+  const std::lock_guard lock(mutex_);
+  return seconds_now() - crowding_at_s_ < kOldNow ? crowding_ : -1;
+}
+
+double Notebook::shared_core_factor(const StageRef& stage) const {
+  const std::lock_guard lock(mutex_);
+  return stage.law ? kept(*stage.law).law.shared_core_factor() : 1;
+}
+
+void Notebook::add_moods(std::span<const float> ratios, double crowding) {
+  const std::lock_guard lock(mutex_);
+  Statement last = database_.prepare("SELECT ifnull(max(rowid), 0) FROM mood");
+  last.step();
+  // Playouts of the same second are apart all the same.
+  const std::string now = fmt::format("{} {}", now_utc(), last.integer(0));
   for (const float r : ratios)
     database_.prepare("INSERT INTO mood(at, ratio) VALUES(?,?)")
         .bind(std::string_view(now))
         .bind(static_cast<double>(r))
         .step();
-  database_.run("DELETE FROM mood WHERE rowid NOT IN (SELECT rowid FROM mood ORDER BY rowid DESC LIMIT 300)");
+  if (crowding >= 0)
+    database_.prepare("INSERT OR REPLACE INTO crowding(at, share) VALUES(?,?)")
+        .bind(std::string_view(now))
+        .bind(crowding)
+        .step();
+  database_.run(
+      "DELETE FROM mood WHERE rowid NOT IN (SELECT rowid FROM mood ORDER BY rowid DESC LIMIT 300);"
+      "DELETE FROM crowding WHERE at NOT IN (SELECT at FROM mood)");
   moods_.reset();
 }
 
 Moods Notebook::moods() const {
+  constexpr std::size_t kLeast = 20, kLatest = 2, kMost = 8;
+  const double now = crowding();
   const std::lock_guard lock(mutex_);
-  if (moods_) return *moods_;
-  constexpr std::size_t kLeast = 20;
-  std::size_t count = 0;
-  std::string playout;
-  moods_.emplace();
-  Statement a = database_.prepare("SELECT at, ratio FROM mood WHERE ratio > 0 ORDER BY rowid");
-  for (; a.step(); ++count) {
-    if (moods_->empty() || a.text(0) != playout) moods_->emplace_back(), playout = a.text(0);
-    // What is further off says nothing about the seat.
-    moods_->back().push_back(static_cast<float>(std::clamp(a.real(1), 0.4, 2.5)));
+  if (!moods_) {
+    moods_.emplace();
+    std::string playout;
+    Statement a = database_.prepare(
+        "SELECT m.at, m.ratio, ifnull(c.share, -1) FROM mood m LEFT JOIN crowding c ON c.at = m.at "
+        "WHERE m.ratio > 0 ORDER BY m.rowid");
+    while (a.step()) {
+      if (moods_->empty() || a.text(0) != playout) moods_->push_back({a.real(2), {}}), playout = a.text(0);
+      // What is further off says nothing about the seat.
+      moods_->back().ratios.push_back(static_cast<float>(std::clamp(a.real(1), 0.4, 2.5)));
+    }
   }
-  if (count < kLeast) moods_->clear();
-  return *moods_;
+  std::size_t count = 0;
+  for (const MoodsOf& m : *moods_) count += m.ratios.size();
+  if (count < kLeast) return {};
+  std::vector<const MoodsOf*> chosen;
+  for (auto m = moods_->rbegin(); m != moods_->rend(); ++m) chosen.push_back(&*m);
+  if (now >= 0 && chosen.size() > kMost) {
+    const auto apart = [&](const MoodsOf* m) { return m->crowding < 0 ? 1 : std::abs(m->crowding - now); };
+    std::stable_sort(chosen.begin() + kLatest, chosen.end(),
+                     [&](const MoodsOf* x, const MoodsOf* y) { return apart(x) < apart(y); });
+    chosen.resize(kMost);
+  }
+  Moods all;
+  for (const MoodsOf* m : chosen) all.push_back(m->ratios);
+  return all;
 }
 
 Calibration Notebook::calibration() const {
@@ -420,14 +472,13 @@ Calibration Notebook::calibration() const {
 std::vector<Disturbance> Notebook::lately() const {
   const std::lock_guard lock(mutex_);
   constexpr std::size_t kLatest = 4, kMost = 12;
-  constexpr double kOld = 600;  // s: what was read longer ago says nothing of now
   std::vector<Disturbance> all;
   Statement a = database_.prepare(
       "SELECT d.per_busy_ms, d.ms, l.per_busy_ms, l.ms, s.share FROM disturbance d "
       "LEFT JOIN late_look l ON l.disturbance = d.rowid LEFT JOIN shared s ON s.disturbance = d.rowid "
       "ORDER BY d.rowid DESC");
   while (a.step()) all.push_back({a.real(0), unpack(a.text(1)), a.real(2), unpack(a.text(3)), a.real(4)});
-  if (seconds_now() - shared_at_s_ < kOld && all.size() > kMost) {
+  if (seconds_now() - shared_at_s_ < kOldNow && all.size() > kMost) {
     // Shares differ by their ratio; below a hundredth they are all alike.
     const auto apart = [&](const Disturbance& d) {
       return std::abs(std::log((d.shared + 0.01) / (shared_ + 0.01)));

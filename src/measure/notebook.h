@@ -60,6 +60,9 @@ class Notebook : public CostBook {
   /// How much of the machine others had while this program worked: what `lately` takes for now. A minute or
   /// so of such readings counts; one by one they say little.
   void note_shared(const Conditions& c);
+  /// How crowded the cores were while this program worked, for `crowding`; negative ones say nothing.
+  /// `weight` of this reading against those before it.
+  void note_crowding(double crowding, double weight = 0.2);
   /// What was said of segments, as the simulation had it, and what came of it; the latest thousand are kept.
   void add_outcomes(std::span<const Said> outcomes);
   /// What went on around the samples that are added from now on.
@@ -71,12 +74,16 @@ class Notebook : public CostBook {
   std::vector<float> entries(const Hash128& key) const override;
   std::vector<float> encode(const Hash128& key) const;
   std::vector<AuditRecord> audits() const;
-  /// Mean costs of played stretches over those that were forecast; the latest few hundred are kept.
-  void add_moods(std::span<const float> ratios);
+  /// Mean costs of played stretches over those that are known; the latest few hundred are kept. `crowding`
+  /// before the playout.
+  void add_moods(std::span<const float> ratios, double crowding = -1);
   /// The playouts that others disturbed about as much as they do now, and the latest few, since that changes.
   /// The latest dozen where nothing is known of now.
   std::vector<Disturbance> lately() const override;
   Moods moods() const override;
+  double crowding() const override;
+  /// How many times as long this work takes on a core that others work on.
+  double shared_core_factor(const StageRef& stage) const;
   Calibration calibration() const override;
   StageCosts stage(const StageRef& stage) const override;
 
@@ -124,12 +131,17 @@ class Notebook : public CostBook {
   Database database_;
   mutable std::mutex mutex_;
   mutable std::optional<Calibration> calibration_;  ///< until an outcome is added
-  mutable std::optional<Moods> moods_;
+  struct MoodsOf {
+    double crowding = -1;
+    std::vector<float> ratios;
+  };
+  mutable std::optional<std::vector<MoodsOf>> moods_;  ///< by playout, oldest first
   mutable std::unordered_map<Hash128, Series> all_[4];
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;
   Conditions conditions_;
-  double shared_ = 0, shared_at_s_ = 0;  ///< what note_shared was told lately, and when
+  /// What note_shared and note_crowding were told lately, and when.
+  double shared_ = 0, shared_at_s_ = 0, crowding_ = 0, crowding_at_s_ = 0;
   int era_ = 0;
 };
 

@@ -38,6 +38,14 @@ double outside_ms(const FrameResult& r) {
   return std::max(0.0, r.done_ms - r.started_ms - waited - own);
 }
 
+double crowding_of(std::span<const FrameResult> frames) {
+  double shared = 0, all = 0;
+  for (const FrameResult& f : frames)
+    for (const StageSample& s : f.stages)
+      if (s.gauge > 0) all += s.cpu_ms, shared += s.gauge >= static_cast<float>(kSharedCore) ? s.cpu_ms : 0;
+  return all > 0 ? shared / all : -1;
+}
+
 Pipeline::Pipeline(std::unique_ptr<FrameMaker> maker, PipelineOptions options, std::vector<Frames> frames,
                    Done done, Clock& clock)
     : maker_(std::move(maker)),

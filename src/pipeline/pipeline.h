@@ -4,6 +4,7 @@
 #include <atomic>
 #include <functional>
 #include <optional>
+#include <span>
 #include <thread>
 
 #include "pipeline/clock.h"
@@ -41,6 +42,9 @@ struct FrameResult {
 
 /// Wall time of its work that the frame's thread did not get, ms: nothing that it waited for itself.
 double outside_ms(const FrameResult& frame);
+/// Share of the frames' work, 0…1, that was done while others worked on the same core (base/gauge.h); −1
+/// where nobody looked.
+double crowding_of(std::span<const FrameResult> frames);
 
 /// From this much of a frame on it is told; below lie the clock's grain and the scheduler's.
 inline constexpr double kLeastOutsideMs = 4;

@@ -40,6 +40,7 @@ void note_making(FrameLog& log, const FrameResult& r, double arrived_ms, double 
   log.decided_ms = r.decided_ms - zero_ms, log.at_ms = r.at_ms - zero_ms;
   log.started_ms = r.started_ms - zero_ms, log.fetch_began_ms = r.fetch_began_ms - zero_ms;
   log.fetched_ms = r.fetched_ms - zero_ms, log.done_ms = r.done_ms - zero_ms;
+  log.crowding = crowding_of({&r, 1});
   log.steady_fetch_ms = r.steady_fetch_ms, log.decodes_between = r.decodes_between;
   log.neighbours = r.neighbours, log.neighbour_ms = r.neighbour_ms, log.neighbours_ms = r.neighbours_ms;
   log.worker = static_cast<std::int16_t>(r.worker);

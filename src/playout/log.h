@@ -46,7 +46,8 @@ struct FrameLog {
   double steady_fetch_ms = 0;  ///< of its fetch, what is not catching up after a seek or a skip
   double late_ms = 0;          ///< how long after it was due it was done
   Spent spent;                 ///< on what its time went
-  Frames after = -1;           ///< position of the frame that was fetched before it
+  double crowding = -1;  ///< share of its work that was done on cores that others worked on; −1: unknown
+  Frames after = -1;     ///< position of the frame that was fetched before it
   Cause cause = Cause::none;
   std::vector<StageSpan> stages;
 

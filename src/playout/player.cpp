@@ -120,8 +120,9 @@ class Run {
     running.cache = options_.cache, running.kinds = p_.kinds, running.far = p_.far;
     running.take_frames = options_.cache != nullptr;
     running.keep_frames = options_.cache && options_.mode == PlayMode::every_frame;
+    running.gauge = true;
     std::optional<Learner> learner;
-    if (options_.notebook) learner.emplace(program, *options_.notebook), running.gauge = true;
+    if (options_.notebook) learner.emplace(program, *options_.notebook);
     const auto done = [&](FrameResult&& r) {
       if (learner) learner->see(r);
       inbox_.put(std::move(r));

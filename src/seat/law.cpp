@@ -251,10 +251,11 @@ void CostLaw::refit() const {
   rows_ = rows();
   spread_.clear();
   for (const LawPoint& p : points_) {
-    const double mid = p.recent.empty() ? median(p.others) / shared_factor() : median(p.recent);
-    if (mid <= 0 || p.recent.size() + p.others.size() < 3) continue;
-    for (const auto& v : {p.recent, p.others})
-      for (const float x : v) spread_.push_back(static_cast<float>(x / mid));
+    // Where there were disturbed ones only, they vary around what they are themselves.
+    const std::vector<float>& v = p.recent.empty() ? p.others : p.recent;
+    const double mid = v.size() < 3 ? 0 : median(v);
+    if (mid <= 0) continue;
+    for (const float x : v) spread_.push_back(static_cast<float>(x / mid));
   }
   fit_ = {};
   if (rows_.empty()) return;

@@ -56,8 +56,7 @@ class CostLaw {
   /// Nothing while there are no samples. Samples older than `now_s` by a month count half, those of an
   /// earlier era next to nothing.
   std::optional<CostEstimate> predict(const Terms& terms) const;
-  /// The ratios of single samples, disturbed ones too, to their place's undisturbed median: how a cost varies
-  /// from frame to frame here.
+  /// The ratios of single undisturbed samples to their place's median: how a cost varies from frame to frame.
   std::span<const float> spread() const { return spread_; }
 
   struct Fit {
@@ -73,6 +72,8 @@ class CostLaw {
         1.35;  ///< how many times as long the work takes while others work on the same core
   };
   const Fit& fit() const;
+  /// How many times as long the work takes on a core that others work on, as of the last fit.
+  double shared_core_factor() const { return fit_.shared_factor; }
   /// The places' own range of each term.
   Terms least() const;
   Terms most() const;

@@ -166,8 +166,8 @@ TEST(Simulator, TrialsDoNotDependOnTheirCompany) {
     CostPool pool;
     const double load = 0.3 * std::pow(10, unit());
     for (int k = 0; k < 20; ++k)
-      pool.frames.push_back({static_cast<float>(4 + 20 * unit()),
-                             static_cast<float>(load * 120 * (0.9 + 0.2 * unit()))});
+      pool.frames.push_back(
+          {static_cast<float>(4 + 20 * unit()), static_cast<float>(load * 120 * (0.9 + 0.2 * unit()))});
     pool.entries = {30, 70}, pool.decodes_between = i % 3 == 0;
     if (i % 5 == 0) pool.neighbours = 4, pool.neighbour_ms = 25;
     m.pools.push_back(std::move(pool));
@@ -179,12 +179,12 @@ TEST(Simulator, TrialsDoNotDependOnTheirCompany) {
   EXPECT_NE(*std::max_element(all.begin(), all.end()), *std::min_element(all.begin(), all.end()));
   for (const int few : {1, 3, 8, 13}) {
     const Trials some = simulate(m, few, 9);
-    EXPECT_THAT(some.drops(0, m.frames()),
-                testing::ElementsAreArray(all.begin(), all.begin() + few));
+    EXPECT_THAT(some.drops(0, m.frames()), testing::ElementsAreArray(all.begin(), all.begin() + few));
     // What is told of each frame adds up to what is told of the trials, in whole blocks and in parts of them.
     for (const auto& [in, out] : {std::pair<Frames, Frames>{0, m.frames()}, {100, 101}, {370, 900}}) {
       double misses = 0, drops = 0;
-      for (Frames n = in; n < out; ++n) misses += static_cast<double>(some.miss()[static_cast<std::size_t>(n)]);
+      for (Frames n = in; n < out; ++n)
+        misses += static_cast<double>(some.miss()[static_cast<std::size_t>(n)]);
       for (const std::uint32_t d : some.drops(in, out)) drops += d;
       EXPECT_NEAR(misses * few, drops, 0.01) << in << " to " << out;
     }

@@ -175,22 +175,22 @@ TEST_F(Graph, ADeliveryWithACostCardIsStoppedAtTheGate) {
 double amount(const StageRef& stage, const std::string& term) {
   const auto& names = stage.law->terms;
   const auto it = std::find(names.begin(), names.end(), term);
-  return it == names.end() ? -1 : static_cast<double>(stage.terms[static_cast<std::size_t>(it - names.begin())]);
+  return it == names.end() ? -1
+                           : static_cast<double>(stage.terms[static_cast<std::size_t>(it - names.begin())]);
 }
 
-// Where a picture has alpha, grades divide it out before their run and multiply it in after it: that is work of
-// the run's first, and its law has to know of it.
+// Where a picture has alpha, grades divide it out before their run and multiply it in after it: that is work
+// of the run's first, and its law has to know of it.
 TEST(Costs, GradesOfAPictureWithAlphaCostMore) {
   MediaCatalog media;
-  const Effect move{"t", "transform", {{"scale", 0.7}}}, grade = test::cdl("g", 1.2),
-               more{"c", "contrast", {{"contrast", 1.2}}}, soft = test::blur("b", 2);
+  const Effect move{"t", "transform", {{"scale", 0.7}}},
+      grade = test::cdl("g", 1.2), more{"c", "contrast", {{"contrast", 1.2}}}, soft = test::blur("b", 2);
   const auto costs = [&](std::vector<Effect> stack) {
     const ProgramPtr p = Program::compile(
         Build(1000, 500).track("V1").solid("a", 24, 0.2, 0.4, 0.6, std::move(stack)).done(), media);
     std::map<std::string, std::pair<double, double>> all;
     for (const StageRef& s : p->stages(3))
-      if (s.law && s.law->terms.size() > 2)
-        all[s.law->id] = {amount(s, kLoadedFirst), amount(s, kWithAlpha)};
+      if (s.law && s.law->terms.size() > 2) all[s.law->id] = {amount(s, kLoadedFirst), amount(s, kWithAlpha)};
     return all;
   };
   const auto opaque = costs({grade, more}), moved = costs({move, grade, more}),

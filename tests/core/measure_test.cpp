@@ -358,8 +358,42 @@ TEST_F(Measuring, ALargeNotebookKeepsEverySampleAndLeavesNoFile) {
     EXPECT_FALSE(e.path().filename().string().starts_with("large")) << e.path();
 }
 
-// A forecast is for now: playouts that others disturbed as much as they do now count first, and the latest few
-// anyway.
+// A neighbour on the core makes the same work dearer while it is measured. That is no cost of the work, and is
+// taken off by what the seat knows of it; nothing is taken off where the core was not shared.
+TEST_F(Measuring, WhatOthersOnTheCoreAddIsNoCostOfTheFrame) {
+  const ProgramPtr p = program(3, 1.2);
+  const std::vector<StageRef> stages = p->stages(30);
+  const auto recorded = [&](float slower, float gauge, const Hash128& key) {
+    std::vector<FrameResult> results;
+    for (int i = 0; i < 12; ++i) {
+      FrameResult r;
+      r.started_ms = r.fetch_began_ms = 100.0 * i;
+      double fetch = 0, process = 0;
+      for (const StageRef& s : stages) {
+        const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
+        const float ms = s.kind == StageKind::read ? 1 : 6 * slower;
+        r.stages.push_back({s.kind, s.key, ms, ms, s.owner, s.kind == StageKind::read ? 0 : gauge});
+        (fetches ? fetch : process) += static_cast<double>(ms);
+      }
+      r.steady_fetch_ms = fetch, r.fetched_ms = r.fetch_began_ms + fetch;
+      r.done_ms = r.fetched_ms + process;
+      results.push_back(std::move(r));
+    }
+    record_run(*notebook_, key, stages, results, 2);
+    EXPECT_NEAR(crowding_of(results), gauge > kSharedCore ? 1 : 0, 1e-9);
+    return notebook_->frames(key).back();
+  };
+  const double factor = notebook_->shared_core_factor(stages.back());
+  ASSERT_GT(factor, 1.1);
+  const FrameSample alone = recorded(1, 1.05f, hash_text("alone")),
+                    crowd = recorded(static_cast<float>(factor), 2.0f, hash_text("crowd"));
+  EXPECT_NEAR(crowd.process_ms, alone.process_ms, 0.02 * static_cast<double>(alone.process_ms));
+  EXPECT_NEAR(crowd.fetch_ms, alone.fetch_ms, 0.02 * static_cast<double>(alone.fetch_ms));
+  EXPECT_NEAR(alone.fetch_ms, 7, 0.01);
+}
+
+// A forecast is for now: playouts that others disturbed as much as they do now count first, and the latest
+// few anyway.
 TEST_F(Measuring, TheOutsideIsForecastAsItIsNow) {
   const auto quiet = [](const Disturbance& d) { return d.shared < 0.1; };
   for (int i = 0; i < 36; ++i) {

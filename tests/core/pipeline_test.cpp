@@ -137,7 +137,8 @@ TEST(Pacing, EightSideBySideDecideLikeEachAlone) {
       ASSERT_EQ(get(all.frame, i), s.frame) << "step " << step << ", playout " << i;
       ASSERT_EQ(get(all.at_ms, i), s.at_ms);
       ASSERT_EQ(get(all.kind, i), s.kind);
-      const double cost = (s.frame < 90 || s.frame >= 200 ? 50 : 180) * (0.6 + 0.2 * i) * (0.9 + 0.2 * unit());
+      const double cost =
+          (s.frame < 90 || s.frame >= 200 ? 50 : 180) * (0.6 + 0.2 * i) * (0.9 + 0.2 * unit());
       now[i] = std::max(now[i], s.at_ms) + cost / 2 + (unit() < 0.01 ? 700 : 0);
       set(waited, i, 5 * unit()), set(fetch, i, 0.1 * cost), set(process, i, 0.9 * cost);
       set(kind, i, s.kind), set(told, i, unit() < 0.9);
@@ -145,7 +146,8 @@ TEST(Pacing, EightSideBySideDecideLikeEachAlone) {
       skip[k] = i % 3 == 0 ? &long_gop : i % 3 == 1 ? &neighbours : &none;
       set(skips, i, skip[k]->any());
       if (get(told, i))
-        one.finished({get(waited, i), get(fetch, i), get(process, i), s.kind}, true, skip[k]->any(), &skip[k]);
+        one.finished({get(waited, i), get(fetch, i), get(process, i), s.kind}, true, skip[k]->any(),
+                     &skip[k]);
     }
     together.finished({waited, fetch, process, kind}, told, skips, skip.data());
   }

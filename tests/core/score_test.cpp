@@ -342,6 +342,48 @@ TEST(Moods, OfPlayoutsMakeTheForecastAsUnsureAsTheSeatIs) {
   EXPECT_FALSE((*Notebook::open(dir / "n.sqlite"))->moods().empty());
 }
 
+// What a playout took says most of one that begins when the cores are as crowded.
+TEST(Moods, AreThoseOfPlayoutsThatBeganAsCrowdedAsNow) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  for (int i = 0; i < 16; ++i) {
+    const bool crowded = i / 4 % 2 == 0;  // the latest four were not
+    book->add_moods(std::vector<float>(3, crowded ? 1.5f : 1.0f), crowded ? 0.9 : 0.1);
+  }
+  const auto slow = [&] {
+    const Moods m = book->moods();
+    return std::count_if(m.begin(), m.end(), [](const auto& p) { return p.front() > 1.25f; });
+  };
+  EXPECT_EQ(book->crowding(), -1);
+  EXPECT_EQ(slow(), 8) << "of now nothing is known: all of them";
+  for (int i = 0; i < 30; ++i) book->note_crowding(0.8);
+  EXPECT_EQ(book->moods().size(), 8u);
+  EXPECT_EQ(slow(), 6) << "all but the latest two";
+  for (int i = 0; i < 30; ++i) book->note_crowding(0.05);
+  book->note_crowding(-1);
+  EXPECT_EQ(slow(), 0);
+  EXPECT_NEAR(book->crowding(), 0.05, 0.02);
+}
+
+// Costs that are known are of cores that nobody else works on. Before any playout has told better, the forecast
+// takes them for as much dearer as the cores are crowded.
+TEST(Moods, BeforeAnyPlayoutCrowdedCoresMakeTheForecastDearer) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  MediaCatalog media;
+  const ProgramPtr program =
+      Program::compile(Build(64, 36).track("V1").solid("s", 480, 0.2, 0.3, 0.4).done(), media);
+  book->add_frames(frame_key(program->stages(0)), std::vector<FrameSample>(64, {1, 64}));
+  const auto made = [&] { return forecast(*program, *book, {}, {0, 480}, {}); };
+  EXPECT_EQ(made().expected_drops, 0);
+  EXPECT_NEAR(made().intervals.front().load, 0.78, 0.01);
+  book->note_crowding(1);
+  const Forecast f = made();
+  EXPECT_GT(f.expected_drops, 20);
+  EXPECT_NEAR(f.intervals.front().load, 0.78 * crowded(1), 0.02) << "what is shown is what is forecast";
+  EXPECT_EQ(f.crowding, 1);
+}
+
 // Stretches of one playout are slow together: what was seen so is drawn so.
 TEST(Moods, KeepTogetherWhatCameTogether) {
   Model m;
