@@ -293,12 +293,13 @@ void Stations::refresh_forecast() {
   const Forecast& f = d.plan.before;
   panel(Station::forecast)
       ->set_sentence(rows.empty() ? text(d.plan.sentence)
-                                  : tr("About %1 of %2 frames will be dropped (%3 to %4).%5 %6")
+                                  : tr("About %1 of %2 frames will be dropped (%3 to %4).%5%6 %7")
                                         .arg(f.expected_drops, 0, 'f', 0)
                                         .arg(f.range.length())
                                         .arg(f.drops_low, 0, 'f', 0)
                                         .arg(f.drops_high, 0, 'f', 0)
                                         .arg(f.fully_measured ? QString() : tr(" Some costs are estimated."))
+                                        .arg(f.surcharge().empty() ? QString() : " " + text(f.surcharge()))
                                         .arg(text(d.track_record)));
   panel(Station::forecast)->set_rows(rows);
   // The worst span is on the card at once.

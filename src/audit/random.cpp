@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/chance.h"
 #include "forecast/forecast.h"
 #include "media/synthetic.h"
 #include "media/writer.h"
@@ -13,13 +14,6 @@
 
 namespace gc {
 namespace {
-
-using Rng = std::mt19937_64;
-double unit(Rng& rng) { return std::uniform_real_distribution<double>(0, 1)(rng); }
-template <class T>
-const T& pick(Rng& rng, const std::vector<T>& from) {
-  return from[std::uniform_int_distribution<std::size_t>(0, from.size() - 1)(rng)];
-}
 
 struct Clip {
   Form form;

@@ -82,10 +82,7 @@ int forecast_elsewhere(const Common& c, Opened& o, const std::string& seat, bool
   if (!profile) return fail(profile.error(), c.json);
   const ProfileBook book(std::move(*profile), o.stores.notebook);
   const Forecast f = forecast_on(*o.view.played, book, o.view.states(), o.range, o.stores.forecast_options());
-  std::vector<StageRef> all;
-  for (const CompiledInterval& i : o.view.played->intervals())
-    for (const StageRef& r : o.view.played->stages(i.in)) all.push_back(r);
-  const std::vector<std::string> taken = book.taken_over(all);
+  const std::vector<std::string> taken = book.taken_over(*o.view.played);
   if (c.json) {
     Json j = to_json(f);
     j["seat"] = book.profile().name, j["taken_over"] = taken;

@@ -34,6 +34,7 @@ void print(const Forecast& f, const View& v) {
            cause_name(s.cause), s.blame.label, fmt::format("{:.1f}", s.blame.ms), names(s.segments, v)});
   fmt::print("{}  {} frames, {:.1f} dropped expected ({:.0f} to {:.0f}); forecast in {:.3f} s.\n", t.text(),
              f.range.length(), f.expected_drops, f.drops_low, f.drops_high, f.seconds);
+  if (const std::string told = f.surcharge(); !told.empty()) fmt::print("  {}\n", told);
 }
 
 void print(const Plan& p, const View& v) {

@@ -67,6 +67,8 @@ Json to_json(const Forecast& f) {
           {"drops_low", f.drops_low},
           {"drops_high", f.drops_high},
           {"fully_measured", f.fully_measured},
+          {"costs_over_known", f.base},
+          {"cores_shared", f.crowding >= 0 ? Json(f.crowding) : Json()},
           {"forecast_seconds", f.seconds},
           {"spans", spans},
           {"intervals", segments}};

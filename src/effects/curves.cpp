@@ -5,6 +5,7 @@
 #include <array>
 #include <cmath>
 
+#include "base/smooth.h"
 #include "effects/points.h"
 #include "effects/registry.h"
 
@@ -42,18 +43,14 @@ double curve(const std::vector<Point>& p, double x) {
   const auto slope = [&](std::size_t i) {
     if (i == 0) return chord(0);
     if (i == n - 1) return chord(n - 2);
-    const double a = chord(i - 1), b = chord(i);
-    if (a * b <= 0) return 0.0;
-    const double h0 = p[i].x - p[i - 1].x, h1 = p[i + 1].x - p[i].x;
-    return 3 * (h0 + h1) / ((2 * h1 + h0) / a + (h1 + 2 * h0) / b);
+    return smooth_slope(chord(i - 1), chord(i), p[i].x - p[i - 1].x, p[i + 1].x - p[i].x);
   };
   if (x <= p.front().x) return p.front().y + chord(0) * (x - p.front().x);
   if (x >= p.back().x) return p.back().y + chord(n - 2) * (x - p.back().x);
   std::size_t i = 0;
   while (p[i + 1].x < x) ++i;
   const double h = p[i + 1].x - p[i].x, t = (x - p[i].x) / h;
-  return (1 + 2 * t) * (1 - t) * (1 - t) * p[i].y + t * (1 - t) * (1 - t) * slope(i) * h +
-         t * t * (3 - 2 * t) * p[i + 1].y + t * t * (t - 1) * slope(i + 1) * h;
+  return hermite(t, p[i].y, slope(i) * h, p[i + 1].y, slope(i + 1) * h);
 }
 
 GC_CLONES void look_up(float* p, std::size_t n, const float* table) {

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "base/chance.h"
 #include "effects/points.h"
 #include "effects/registry.h"
 
@@ -75,10 +76,6 @@ class Gradient : public PointInstance {
   float dx_ = 1, dy_ = 0;
 };
 
-std::uint32_t mixed(std::uint32_t v) {
-  v ^= v >> 16, v *= 0x85ebca6bU, v ^= v >> 13, v *= 0xc2b2ae35U, v ^= v >> 16;
-  return v;
-}
 float unit(std::uint32_t h) { return static_cast<float>(h >> 8) * (1.0f / 16777216.0f); }
 
 /// Value noise on a lattice in space and time, smoothed by Perlin's (2002) quintic, in octaves of half the
@@ -114,9 +111,9 @@ class FractalNoise : public PointInstance {
   p.w = 1;
 )",
                             R"(
-inline uint mixed(uint v) { v ^= v >> 16; v *= 0x85ebca6bU; v ^= v >> 13; v *= 0xc2b2ae35U; v ^= v >> 16; return v; }
+inline uint mixed32(uint v) { v ^= v >> 16; v *= 0x85ebca6bU; v ^= v >> 13; v *= 0xc2b2ae35U; v ^= v >> 16; return v; }
 inline float corner(int x, int y, int z, uint seed) {
-  return (float)(mixed((uint)x * 0x8da6b343U + (uint)y * 0xd8163841U + (uint)z * 0xcb1ab31fU + seed) >> 8) * (1.0f / 16777216.0f);
+  return (float)(mixed32((uint)x * 0x8da6b343U + (uint)y * 0xd8163841U + (uint)z * 0xcb1ab31fU + seed) >> 8) * (1.0f / 16777216.0f);
 }
 inline float fade(float t) { return t * t * t * (t * (t * 6 - 15) + 10); }
 inline float noise(float x, float y, float z, uint seed) {
@@ -140,7 +137,7 @@ inline float noise(float x, float y, float z, uint seed) {
  private:
   static float fade(float t) { return t * t * t * (t * (t * 6 - 15) + 10); }
   static float corner(int x, int y, int z, std::uint32_t seed) {
-    return unit(mixed(static_cast<std::uint32_t>(x) * 0x8da6b343U +
+    return unit(mixed32(static_cast<std::uint32_t>(x) * 0x8da6b343U +
                       static_cast<std::uint32_t>(y) * 0xd8163841U +
                       static_cast<std::uint32_t>(z) * 0xcb1ab31fU + seed));
   }
@@ -198,19 +195,19 @@ class Particles : public EffectInstance {
 
  private:
   void draw(Image& image, const FrameContext& at, std::uint32_t i) const {
-    const std::uint32_t own = mixed(seed_ * 0x9e3779b9U + i);
+    const std::uint32_t own = mixed32(seed_ * 0x9e3779b9U + i);
     const double life = life_ * (0.5 + unit(own));
-    const double time = static_cast<double>(at.frame) + static_cast<double>(unit(mixed(own + 1))) * life;
+    const double time = static_cast<double>(at.frame) + static_cast<double>(unit(mixed32(own + 1))) * life;
     const auto birth = static_cast<std::int64_t>(std::floor(time / life));
     const auto age = static_cast<float>(time - static_cast<double>(birth) * life);
-    const std::uint32_t h = mixed(own + 0x51ed270bU * static_cast<std::uint32_t>(birth) + 2);
+    const std::uint32_t h = mixed32(own + 0x51ed270bU * static_cast<std::uint32_t>(birth) + 2);
     const auto w = static_cast<float>(at.width), ht = static_cast<float>(at.height);
     const float a = age / static_cast<float>(life);
-    const float vx = (unit(mixed(h + 3)) - 0.5f) * spread_, vy = -(0.4f + unit(mixed(h + 4))) * rise_;
+    const float vx = (unit(mixed32(h + 3)) - 0.5f) * spread_, vy = -(0.4f + unit(mixed32(h + 4))) * rise_;
     const float cx = (unit(h) + vx * age / 24) * w - static_cast<float>(at.left);
     const float cy =
         (1.02f + vy * age / 24 + 0.5f * fall_ * age * age / 576) * ht - static_cast<float>(at.top);
-    const float r = std::max(0.6f, size_ * (0.5f + unit(mixed(h + 5)))), light = 4 * a * (1 - a);
+    const float r = std::max(0.6f, size_ * (0.5f + unit(mixed32(h + 5)))), light = 4 * a * (1 - a);
     const int x0 = std::max(0, static_cast<int>(cx - r)),
               x1 = std::min(image.width() - 1, static_cast<int>(cx + r) + 1);
     const int y0 = std::max(0, static_cast<int>(cy - r)),

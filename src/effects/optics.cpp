@@ -5,6 +5,7 @@
 #include <numbers>
 #include <opencv2/imgproc.hpp>
 
+#include "base/chance.h"
 #include "effects/points.h"
 #include "effects/registry.h"
 
@@ -82,12 +83,6 @@ class Lens : public EffectInstance {
   cv::Mat map_;
 };
 
-/// 32 mixed bits of a pixel and frame (the finaliser of MurmurHash3, a public-domain design).
-std::uint32_t mixed(std::uint32_t v) {
-  v ^= v >> 16, v *= 0x85ebca6bU, v ^= v >> 13, v *= 0xc2b2ae35U, v ^= v >> 16;
-  return v;
-}
-
 /// Grain with a bell-shaped spread (the sum of four even ones), strongest in the mid-tones. Any frame can be
 /// made without those before it.
 class Grain : public PointInstance {
@@ -99,15 +94,15 @@ class Grain : public PointInstance {
   bool identity() const override { return amount_ == 0; }
   void pixels(float* p, std::size_t n, int x, int y, const FrameContext& at) const override {
     const auto row = static_cast<std::uint32_t>(static_cast<float>(y) / size_);
-    const std::uint32_t seed = mixed(static_cast<std::uint32_t>(at.frame) * 0x9e3779b9U + row);
+    const std::uint32_t seed = mixed32(static_cast<std::uint32_t>(at.frame) * 0x9e3779b9U + row);
     for (std::size_t i = 0; i < n; ++i) {
       const auto col = static_cast<std::uint32_t>((static_cast<float>(x) + static_cast<float>(i)) / size_);
-      const std::uint32_t h = mixed(seed + col * 0x85ebca77U);
+      const std::uint32_t h = mixed32(seed + col * 0x85ebca77U);
       const float shared = bell(h);
       const float luma = 0.2126f * p[4 * i] + 0.7152f * p[4 * i + 1] + 0.0722f * p[4 * i + 2];
       const float c = std::min(std::max(luma, 0.0f), 1.0f), k = amount_ * (0.25f + 3 * c * (1 - c));
       for (std::uint32_t ch = 0; ch < 3; ++ch) {
-        const float own = colour_ > 0 ? bell(mixed(h + ch)) : 0;
+        const float own = colour_ > 0 ? bell(mixed32(h + ch)) : 0;
         p[4 * i + ch] += k * (shared + colour_ * (own - shared));
       }
     }
@@ -115,17 +110,17 @@ class Grain : public PointInstance {
   bool apply(cv::UMat& image, bool opaque, const FrameContext& at) const override {
     return run_point_kernel(R"(
   const uint row = (uint)((float)y / a[1]);
-  const uint seed = mixed((uint)frame * 0x9e3779b9U + row);
-  const uint hash = mixed(seed + (uint)((float)x / a[1]) * 0x85ebca77U);
+  const uint seed = mixed32((uint)frame * 0x9e3779b9U + row);
+  const uint hash = mixed32(seed + (uint)((float)x / a[1]) * 0x85ebca77U);
   const float shared_grain = bell(hash);
   const float luma = 0.2126f * p.x + 0.7152f * p.y + 0.0722f * p.z;
   const float c = clamp(luma, 0.0f, 1.0f), k = a[0] * (0.25f + 3 * c * (1 - c));
-  p.x += k * (shared_grain + a[2] * ((a[2] > 0 ? bell(mixed(hash)) : 0.0f) - shared_grain));
-  p.y += k * (shared_grain + a[2] * ((a[2] > 0 ? bell(mixed(hash + 1)) : 0.0f) - shared_grain));
-  p.z += k * (shared_grain + a[2] * ((a[2] > 0 ? bell(mixed(hash + 2)) : 0.0f) - shared_grain));
+  p.x += k * (shared_grain + a[2] * ((a[2] > 0 ? bell(mixed32(hash)) : 0.0f) - shared_grain));
+  p.y += k * (shared_grain + a[2] * ((a[2] > 0 ? bell(mixed32(hash + 1)) : 0.0f) - shared_grain));
+  p.z += k * (shared_grain + a[2] * ((a[2] > 0 ? bell(mixed32(hash + 2)) : 0.0f) - shared_grain));
 )",
                             R"(
-inline uint mixed(uint v) { v ^= v >> 16; v *= 0x85ebca6bU; v ^= v >> 13; v *= 0xc2b2ae35U; v ^= v >> 16; return v; }
+inline uint mixed32(uint v) { v ^= v >> 16; v *= 0x85ebca6bU; v ^= v >> 13; v *= 0xc2b2ae35U; v ^= v >> 16; return v; }
 inline float bell(uint h) {
   const float sum = (float)(h & 255) + (float)(h >> 8 & 255) + (float)(h >> 16 & 255) + (float)(h >> 24);
   return (sum - 510.0f) / 147.8f;

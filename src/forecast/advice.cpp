@@ -213,10 +213,7 @@ Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, 
     const Forecast f = forecast_on(program, book, sealed, {0, program.duration()}, options.forecast);
     const Totals o = outcome_of(f);
     SeatVerdict v{other.name, o.drops, o.spilling, o.wavering, {}};
-    std::vector<StageRef> all;
-    for (const CompiledInterval& i : program.intervals())
-      for (const StageRef& s : program.stages(i.in)) all.push_back(s);
-    v.taken_over = book.taken_over(all);
+    v.taken_over = book.taken_over(program);
     a.seats.push_back(std::move(v));
   }
 

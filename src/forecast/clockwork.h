@@ -67,6 +67,13 @@ struct ClockworkOf {
   }
 };
 
+/// Nothing to add: what a playout from draws lacks of a real one.
+struct Nothing {};
+template <class Real>
+GC_INLINE Real operator+(Real x, Nothing) {
+  return x;
+}
+
 /// What a frame takes, ms: fetching when it is reached from the one before it, and what a skip or a cut adds
 /// to fetching and to processing.
 template <class Real>
@@ -111,10 +118,10 @@ GC_INLINE void decide(ClockworkOf<Real>& s, LaneOf<Real>* lanes, int workers, Ki
 }
 
 /// The frame that is next goes through worker and fetching turn. Returns how long after its time it is done.
-/// `starting`, `turn` and `handing` as in FrameCost.
-template <class Real>
+/// `starting`, `turn` and `handing` as in FrameCost, or Nothing.
+template <class Real, class Gap>
 GC_INLINE Real carry_out(const Pace& pace, ClockworkOf<Real>& s, LaneOf<Real>* lanes,
-                         const StepOf<Real>& step, Real starting, Real turn, Real handing) {
+                         const StepOf<Real>& step, Gap starting, Gap turn, Gap handing) {
   const Real n = s.next.frame;
   const Real started = s.next.at_ms + starting;
   const Real began = greater(started, s.fetch_free) + turn;

@@ -56,6 +56,7 @@ void Draws::go_to(Frames n) {
 void Draws::enter(std::size_t at) {
   at_ = at;
   stretch_ = &model_.stretches[at];
+  in_ = stretch_->in, out_ = stretch_->out;
   const CostPool& pool = model_.pools[stretch_->pool];
   run_ = ~std::uint64_t{0};
   samples_ = pool.frames.data(), size_ = pool.frames.size(), between_ = pool.decodes_between;

@@ -2,22 +2,11 @@
 // outside, and what keeps the display from looking. Every draw comes from a counter, never from a stream: it
 // is the same whatever was simulated before it.
 #pragma once
+#include "base/chance.h"
 #include "forecast/clockwork.h"
 #include "forecast/simulate.h"
 
 namespace gc {
-
-/// Steele, Lea and Flood (2014), the mixing function of SplitMix64: a draw from a counter.
-inline std::uint64_t mixed(std::uint64_t x) {
-  x += 0x9e3779b97f4a7c15ULL;
-  x = (x ^ (x >> 30)) * 0xbf58476d1ce4e5b9ULL;
-  x = (x ^ (x >> 27)) * 0x94d049bb133111ebULL;
-  return x ^ (x >> 31);
-}
-/// A draw as a number from 0 to n − 1.
-inline std::size_t below(std::uint64_t draw, std::size_t n) {
-  return static_cast<std::size_t>(((draw >> 32) * n) >> 32);
-}
 
 /// What all trials of a model draw from.
 class DrawTables {
@@ -46,14 +35,14 @@ class Draws {
 
   /// What frame n takes when `last` was fetched before it. Frames are asked for in order.
   StepOf<double> step(Frames last, Frames n) {
-    while (n >= stretch_->out) enter(at_ + 1);
+    while (n >= out_) enter(at_ + 1);
     if (const std::uint64_t run = static_cast<std::uint64_t>(n) / kRunOf; run != run_)
       run_ = run, run_at_ = below(mixed(seed_ + 0x51ed27f5ULL + run), size_);
     std::size_t k = run_at_ + static_cast<std::size_t>(n) % kRunOf;
     while (k >= size_) k -= size_;
     const FrameSample sample = samples_[k];
     StepOf<double> s{static_cast<double>(sample.fetch_ms * mood_), 0, 0, 0};
-    if (last < stretch_->in || (skips_cost_ && last + 1 != n)) reach(s, last, n, draw_of(n));
+    if (last < in_ || (skips_cost_ && last + 1 != n)) reach(s, last, n, draw_of(n));
     float outside_ms = 0;
     if (outside_) {
       const std::uint64_t draw = draw_of(n);
@@ -74,7 +63,7 @@ class Draws {
 
   /// Whether frame n lies within a stretch that was entered and whose frames are all so light that none can
   /// be late while the read-ahead is full.
-  bool light(Frames n) const { return light_ && n > stretch_->in && n < stretch_->out; }
+  bool light(Frames n) const { return light_ && n > in_ && n < out_; }
   /// The most that a frame of the present stretch takes.
   double most_ms() const {
     const FrameSample& f = tables_.dearest(stretch_->pool);
@@ -101,6 +90,7 @@ class Draws {
   const Disturbance* outside_;
   std::size_t at_ = 0;
   const CostStretch* stretch_ = nullptr;
+  Frames in_ = 0, out_ = 0;  ///< its own
   const FrameSample* samples_ = nullptr;
   std::size_t size_ = 1;
   const SkipCost* skip_ = nullptr;

@@ -73,7 +73,8 @@ class EightTrials {
   GC_INLINE void made(const State& s, Eight late) {
     for (std::size_t i = 0; i < kTogether; ++i) {
       const bool in_time = live_[i] && !(get(late, static_cast<int>(i)) > 0);
-      const auto f = static_cast<std::uint64_t>(get(s.last, static_cast<int>(i))) - in_[i];
+      const auto f =
+          static_cast<std::uint64_t>(static_cast<Frames>(get(s.last, static_cast<int>(i)))) - in_[i];
       missed_[i][live_[i] ? f / 64 : 0] &= ~(std::uint64_t{in_time} << f % 64);
     }
   }
@@ -148,7 +149,7 @@ class EightTrials {
 
 GC_CLONES void play(EightTrials& trials, State& s, Lane* lanes) {
   while (trials.reach(s, lanes)) {
-    trials.made(s, carry_out(trials.pace(), s, lanes, trials.step, Eight{}, Eight{}, Eight{}));
+    trials.made(s, carry_out(trials.pace(), s, lanes, trials.step, Nothing{}, Nothing{}, Nothing{}));
     decide(s, lanes, trials.workers(), trials.kinds());
   }
 }

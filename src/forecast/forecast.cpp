@@ -1,5 +1,7 @@
 #include "forecast/forecast.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 #include <set>
@@ -426,6 +428,16 @@ const char* cause_name(Cause c) {
   static constexpr const char* kNames[] = {"none",     "disk read", "decode",  "processor", "accelerator",
                                            "transfer", "memory",    "display", "outside"};
   return kNames[static_cast<std::size_t>(c)];
+}
+
+std::string Forecast::surcharge() const {
+  constexpr double kWorthTelling = 0.08;
+  if (std::abs(base - 1) < kWorthTelling) return {};
+  const std::string now =
+      crowding >= 0 ? fmt::format(" ({:.0f} % of the work just now)", crowding * 100) : std::string();
+  return base > 1
+             ? fmt::format("Costs count {:.2f} times, since others work on this seat's cores{}.", base, now)
+             : fmt::format("Costs count {:.2f} times, as playouts have lately gone.", base);
 }
 
 int Forecast::count(Verdict v) const {

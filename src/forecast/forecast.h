@@ -92,6 +92,8 @@ struct Forecast {
   Calibration calibration;  ///< what this seat's probabilities have been worth
   Frames before = 0;        ///< frames of the trials before the range's first one
 
+  /// "Costs count 1.22 times, since others work on this seat's cores." Empty when they count as they are.
+  std::string surcharge() const;
   int count(Verdict v) const;
   /// Probability that any of these frames is dropped.
   double any_drop(FrameRange frames) const;

@@ -7,6 +7,7 @@
 #include <cmath>
 #include <set>
 
+#include "base/chance.h"
 #include "base/clock.h"
 #include "media/synthetic.h"
 #include "media/writer.h"
@@ -17,13 +18,6 @@ namespace gc {
 namespace {
 
 constexpr Frames kClip = 20;  // frames of a made-up source
-using Rng = std::mt19937_64;
-
-double unit(Rng& rng) { return std::uniform_real_distribution<double>(0, 1)(rng); }
-template <class T>
-const T& pick(Rng& rng, const std::vector<T>& from) {
-  return from[std::uniform_int_distribution<std::size_t>(0, from.size() - 1)(rng)];
-}
 
 /// Rasters that calibration uses. What is held back has others.
 struct Raster {

@@ -37,8 +37,9 @@ constexpr const char* kLater =
     "CREATE TABLE IF NOT EXISTS late_look(disturbance INTEGER PRIMARY KEY, per_busy_ms REAL NOT NULL, "
     "ms BLOB NOT NULL);"
     "CREATE TABLE IF NOT EXISTS shared(disturbance INTEGER PRIMARY KEY, share REAL NOT NULL);"
-    "CREATE TABLE IF NOT EXISTS mood(at TEXT NOT NULL, ratio REAL NOT NULL);"
-    "CREATE TABLE IF NOT EXISTS crowding(at TEXT PRIMARY KEY, share REAL NOT NULL);"
+    // Before it there was `mood`, whose ratios are against costs that others on the core were part of.
+    "CREATE TABLE IF NOT EXISTS played(playout INTEGER NOT NULL, ratio REAL NOT NULL, crowding REAL NOT "
+    "NULL);"
     "CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT "
     "NULL)";
 
@@ -55,8 +56,6 @@ std::vector<float> unpack(const std::string& s) {
 void keep_recent(std::vector<float>& v) {
   if (v.size() > kKept) v.erase(v.begin(), v.end() - static_cast<std::ptrdiff_t>(kKept));
 }
-
-constexpr double kOldNow = 600;  // s: what was read longer ago says nothing of now
 
 double seconds_now() { return static_cast<double>(std::time(nullptr)); }
 
@@ -363,12 +362,30 @@ void Notebook::add_disturbance(const Disturbance& d) {
       "DELETE FROM shared WHERE disturbance NOT IN (SELECT rowid FROM disturbance)");
 }
 
+void Notebook::Lately::note(double reading, double weight, double now_s) {
+  constexpr double kForgotten = 120;  // s
+  value = now_s - at_s > kForgotten ? reading : value + weight * (reading - value);
+  at_s = now_s;
+}
+bool Notebook::Lately::known(double now_s) const {
+  constexpr double kOld = 600;  // s: what was read longer ago says nothing of now
+  return now_s - at_s < kOld;
+}
+
 void Notebook::note_shared(const Conditions& c) {
-  constexpr double kForgotten = 120, kNew = 0.2;
   const std::lock_guard lock(mutex_);
-  const double now = seconds_now(), share = c.others + c.stolen;
-  shared_ = now - shared_at_s_ > kForgotten ? share : shared_ + kNew * (share - shared_);
-  shared_at_s_ = now;
+  shared_.note(c.others + c.stolen, 0.2, seconds_now());
+}
+
+void Notebook::note_crowding(double crowding, double weight) {
+  if (crowding < 0) return;
+  const std::lock_guard lock(mutex_);
+  crowding_.note(crowding, weight, seconds_now());
+}
+
+double Notebook::crowding() const {
+  const std::lock_guard lock(mutex_);
+  return crowding_.known(seconds_now()) ? crowding_.value : -1;
 }
 
 void Notebook::add_outcomes(std::span<const Said> outcomes) {
@@ -385,20 +402,6 @@ void Notebook::add_outcomes(std::span<const Said> outcomes) {
   calibration_.reset();
 }
 
-void Notebook::note_crowding(double crowding, double weight) {
-  if (crowding < 0) return;
-  constexpr double kForgotten = 120;
-  const std::lock_guard lock(mutex_);
-  const double now = seconds_now();
-  crowding_ = now - crowding_at_s_ > kForgotten ? crowding : crowding_ + weight * (crowding - crowding_);
-  crowding_at_s_ = now;
-}
-
-double Notebook::crowding() const {
-  const std::lock_guard lock(mutex_);
-  return seconds_now() - crowding_at_s_ < kOldNow ? crowding_ : -1;
-}
-
 double Notebook::shared_core_factor(const StageRef& stage) const {
   const std::lock_guard lock(mutex_);
   return stage.law ? kept(*stage.law).law.shared_core_factor() : 1;
@@ -406,23 +409,18 @@ double Notebook::shared_core_factor(const StageRef& stage) const {
 
 void Notebook::add_moods(std::span<const float> ratios, double crowding) {
   const std::lock_guard lock(mutex_);
-  Statement last = database_.prepare("SELECT ifnull(max(rowid), 0) FROM mood");
-  last.step();
-  // Playouts of the same second are apart all the same.
-  const std::string now = fmt::format("{} {}", now_utc(), last.integer(0));
+  Statement latest = database_.prepare("SELECT ifnull(max(playout), 0) FROM played");
+  latest.step();
+  const std::int64_t playout = latest.integer(0) + 1;
+  latest = {};
   for (const float r : ratios)
-    database_.prepare("INSERT INTO mood(at, ratio) VALUES(?,?)")
-        .bind(std::string_view(now))
+    database_.prepare("INSERT INTO played(playout, ratio, crowding) VALUES(?,?,?)")
+        .bind(playout)
         .bind(static_cast<double>(r))
-        .step();
-  if (crowding >= 0)
-    database_.prepare("INSERT OR REPLACE INTO crowding(at, share) VALUES(?,?)")
-        .bind(std::string_view(now))
         .bind(crowding)
         .step();
   database_.run(
-      "DELETE FROM mood WHERE rowid NOT IN (SELECT rowid FROM mood ORDER BY rowid DESC LIMIT 300);"
-      "DELETE FROM crowding WHERE at NOT IN (SELECT at FROM mood)");
+      "DELETE FROM played WHERE rowid NOT IN (SELECT rowid FROM played ORDER BY rowid DESC LIMIT 300)");
   moods_.reset();
 }
 
@@ -432,12 +430,11 @@ Moods Notebook::moods() const {
   const std::lock_guard lock(mutex_);
   if (!moods_) {
     moods_.emplace();
-    std::string playout;
-    Statement a = database_.prepare(
-        "SELECT m.at, m.ratio, ifnull(c.share, -1) FROM mood m LEFT JOIN crowding c ON c.at = m.at "
-        "WHERE m.ratio > 0 ORDER BY m.rowid");
+    std::int64_t playout = 0;
+    Statement a =
+        database_.prepare("SELECT playout, ratio, crowding FROM played WHERE ratio > 0 ORDER BY rowid");
     while (a.step()) {
-      if (moods_->empty() || a.text(0) != playout) moods_->push_back({a.real(2), {}}), playout = a.text(0);
+      if (a.integer(0) != playout) moods_->push_back({a.real(2), {}}), playout = a.integer(0);
       // What is further off says nothing about the seat.
       moods_->back().ratios.push_back(static_cast<float>(std::clamp(a.real(1), 0.4, 2.5)));
     }
@@ -478,10 +475,10 @@ std::vector<Disturbance> Notebook::lately() const {
       "LEFT JOIN late_look l ON l.disturbance = d.rowid LEFT JOIN shared s ON s.disturbance = d.rowid "
       "ORDER BY d.rowid DESC");
   while (a.step()) all.push_back({a.real(0), unpack(a.text(1)), a.real(2), unpack(a.text(3)), a.real(4)});
-  if (seconds_now() - shared_at_s_ < kOldNow && all.size() > kMost) {
+  if (shared_.known(seconds_now()) && all.size() > kMost) {
     // Shares differ by their ratio; below a hundredth they are all alike.
     const auto apart = [&](const Disturbance& d) {
-      return std::abs(std::log((d.shared + 0.01) / (shared_ + 0.01)));
+      return std::abs(std::log((d.shared + 0.01) / (shared_.value + 0.01)));
     };
     std::stable_sort(all.begin() + kLatest, all.end(),
                      [&](const Disturbance& x, const Disturbance& y) { return apart(x) < apart(y); });

@@ -140,8 +140,13 @@ class Notebook : public CostBook {
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;
   Conditions conditions_;
-  /// What note_shared and note_crowding were told lately, and when.
-  double shared_ = 0, shared_at_s_ = 0, crowding_ = 0, crowding_at_s_ = 0;
+  /// What was told lately of something that changes from minute to minute: a moving mean.
+  struct Lately {
+    double value = 0, at_s = 0;
+    void note(double reading, double weight, double now_s);
+    bool known(double now_s) const;
+  };
+  Lately shared_, crowding_;
   int era_ = 0;
 };
 

@@ -62,4 +62,11 @@ std::vector<std::string> ProfileBook::taken_over(std::span<const StageRef> stage
   return {names.begin(), names.end()};
 }
 
+std::vector<std::string> ProfileBook::taken_over(const Program& program) const {
+  std::vector<StageRef> all;
+  for (const CompiledInterval& i : program.intervals())
+    for (const StageRef& s : program.stages(i.in)) all.push_back(s);
+  return taken_over(all);
+}
+
 }  // namespace gc

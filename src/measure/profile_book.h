@@ -17,6 +17,7 @@ class ProfileBook : public CostBook {
   StageCosts stage(const StageRef& stage) const override;
   /// How much of a program's cost had to be taken over: laws that the other seat lacks, by name.
   std::vector<std::string> taken_over(std::span<const StageRef> stages) const;
+  std::vector<std::string> taken_over(const Program& program) const;
 
  private:
   SeatProfile theirs_;

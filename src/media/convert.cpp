@@ -351,8 +351,8 @@ PlacedSize placed_size(int pw, int ph, int width, int height, const Placement& p
 }
 
 bool covers_raster(int pw, int ph, int width, int height, const Placement& placement) {
-  const Lie lie(pw, ph, width, height, placement);
-  return lie.width == width && lie.height == height;
+  const PlacedSize p = placed_size(pw, ph, width, height, placement);
+  return p.width == width && p.height == height;
 }
 
 Result<Image> to_image(const AVFrame& source, int width, int height, const Placement& placement) {

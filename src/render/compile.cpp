@@ -417,6 +417,7 @@ class Compiler {
       }
       i = end;
     }
+    // The first of a fused run of point operations waits for the picture, and takes alpha out and in.
     bool running = false, alpha = !c.opaque && c.content != Content::adjustment;
     for (CompiledEffect& e : c.effects) {
       const bool fused = e.point && e.device == Device::processor;

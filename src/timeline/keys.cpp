@@ -4,6 +4,8 @@
 #include <cmath>
 #include <vector>
 
+#include "base/smooth.h"
+
 namespace gc {
 namespace {
 
@@ -32,8 +34,7 @@ double number_in(const Json& v, std::size_t i) {
   return NAN;
 }
 
-/// Slope at key i by Fritsch and Butland's weighted harmonic mean; at an end, a three-point estimate that
-/// keeps the shape.
+/// Slope at key i; at an end, a three-point estimate that keeps the shape.
 double slope_at(const std::vector<Key>& k, std::size_t i, std::size_t entry) {
   const auto width = [&](std::size_t n) { return k[n + 1].at - k[n].at; };
   const auto chord = [&](std::size_t n) {
@@ -41,12 +42,7 @@ double slope_at(const std::vector<Key>& k, std::size_t i, std::size_t entry) {
   };
   const std::size_t last = k.size() - 1;
   if (last == 1) return chord(0);
-  if (i > 0 && i < last) {
-    const double before = chord(i - 1), after = chord(i);
-    if (before * after <= 0) return 0;
-    const double a = 2 * width(i) + width(i - 1), b = width(i) + 2 * width(i - 1);
-    return (a + b) / (a / before + b / after);
-  }
+  if (i > 0 && i < last) return smooth_slope(chord(i - 1), chord(i), width(i - 1), width(i));
   const std::size_t n = i == 0 ? 0 : last - 1, next = i == 0 ? 1 : last - 2;
   const double d =
       ((2 * width(n) + width(next)) * chord(n) - width(n) * chord(next)) / (width(n) + width(next));
@@ -61,8 +57,7 @@ double between(const std::vector<Key>& k, std::size_t i, double frame, std::size
   if (k[i].way == "hold") return a;
   if (k[i].way != "smooth") return a + (b - a) * t;
   const double m0 = slope_at(k, i, entry) * width, m1 = slope_at(k, i + 1, entry) * width;
-  return (1 + 2 * t) * (1 - t) * (1 - t) * a + t * (1 - t) * (1 - t) * m0 + t * t * (3 - 2 * t) * b +
-         t * t * (t - 1) * m1;
+  return hermite(t, a, m0, b, m1);
 }
 
 }  // namespace

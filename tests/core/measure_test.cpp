@@ -358,8 +358,8 @@ TEST_F(Measuring, ALargeNotebookKeepsEverySampleAndLeavesNoFile) {
     EXPECT_FALSE(e.path().filename().string().starts_with("large")) << e.path();
 }
 
-// A neighbour on the core makes the same work dearer while it is measured. That is no cost of the work, and is
-// taken off by what the seat knows of it; nothing is taken off where the core was not shared.
+// A neighbour on the core makes the same work dearer while it is measured. That is no cost of the work, and
+// is taken off by what the seat knows of it; nothing is taken off where the core was not shared.
 TEST_F(Measuring, WhatOthersOnTheCoreAddIsNoCostOfTheFrame) {
   const ProgramPtr p = program(3, 1.2);
   const std::vector<StageRef> stages = p->stages(30);

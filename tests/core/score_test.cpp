@@ -5,6 +5,7 @@
 #include "effects/registry.h"
 #include "forecast/what_if.h"
 #include "render/agree.h"
+#include "desk/report.h"
 #include "support.h"
 
 namespace gc {
@@ -315,14 +316,20 @@ TEST(Loops, FurtherPassesAreForecastApartFromTheFirst) {
   EXPECT_NEAR(further.expected_drops, drops, 2);
 }
 
-TEST(Moods, OfPlayoutsMakeTheForecastAsUnsureAsTheSeatIs) {
-  const test::TempFolder dir;
-  auto book = *Notebook::open(dir / "n.sqlite");
+/// A picture of 480 frames, each of which takes so long, with a millisecond of fetching.
+ProgramPtr steady(Notebook& book, float process_ms) {
   MediaCatalog media;
   const ProgramPtr program =
       Program::compile(Build(64, 36).track("V1").solid("s", 480, 0.2, 0.3, 0.4).done(), media);
+  book.add_frames(frame_key(program->stages(0)), std::vector<FrameSample>(64, {1, process_ms}));
+  return program;
+}
+
+TEST(Moods, OfPlayoutsMakeTheForecastAsUnsureAsTheSeatIs) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
   // With room of an eighth: sure to hold, unless the seat is slower than it was when it was measured.
-  book->add_frames(frame_key(program->stages(0)), std::vector<FrameSample>(64, {1, 72}));
+  const ProgramPtr program = steady(*book, 72);
   const auto said = [&] { return forecast(*program, *book, {}, {0, 480}, {}).any_drop({0, 480}); };
   EXPECT_EQ(said(), 0);
   EXPECT_TRUE(book->moods().empty());
@@ -365,15 +372,12 @@ TEST(Moods, AreThoseOfPlayoutsThatBeganAsCrowdedAsNow) {
   EXPECT_NEAR(book->crowding(), 0.05, 0.02);
 }
 
-// Costs that are known are of cores that nobody else works on. Before any playout has told better, the forecast
-// takes them for as much dearer as the cores are crowded.
+// Costs that are known are of cores that nobody else works on. Before any playout has told better, the
+// forecast takes them for as much dearer as the cores are crowded.
 TEST(Moods, BeforeAnyPlayoutCrowdedCoresMakeTheForecastDearer) {
   const test::TempFolder dir;
   auto book = *Notebook::open(dir / "n.sqlite");
-  MediaCatalog media;
-  const ProgramPtr program =
-      Program::compile(Build(64, 36).track("V1").solid("s", 480, 0.2, 0.3, 0.4).done(), media);
-  book->add_frames(frame_key(program->stages(0)), std::vector<FrameSample>(64, {1, 64}));
+  const ProgramPtr program = steady(*book, 64);
   const auto made = [&] { return forecast(*program, *book, {}, {0, 480}, {}); };
   EXPECT_EQ(made().expected_drops, 0);
   EXPECT_NEAR(made().intervals.front().load, 0.78, 0.01);
@@ -382,6 +386,13 @@ TEST(Moods, BeforeAnyPlayoutCrowdedCoresMakeTheForecastDearer) {
   EXPECT_GT(f.expected_drops, 20);
   EXPECT_NEAR(f.intervals.front().load, 0.78 * crowded(1), 0.02) << "what is shown is what is forecast";
   EXPECT_EQ(f.crowding, 1);
+  // The person is told, in words and in figures.
+  EXPECT_THAT(f.surcharge(), testing::AllOf(testing::HasSubstr("1.4"), testing::HasSubstr("100 %")));
+  EXPECT_TRUE(Forecast().surcharge().empty());
+  const Json j = to_json(f);
+  EXPECT_NEAR(j["costs_over_known"].get<double>(), crowded(1), 0.02);
+  EXPECT_EQ(j["cores_shared"], 1);
+  EXPECT_TRUE(to_json(Forecast())["cores_shared"].is_null());
 }
 
 // Stretches of one playout are slow together: what was seen so is drawn so.
