@@ -197,11 +197,11 @@ void Stations::show_card(int row) {
   for (const Span& s : d->plan.before.spans)
     if (s.in == in) {
       carded_ = {s.in, s.out};
-      const QString blame = s.cause == Cause::outside
-                                ? tr("other programs or the machine's host keep the display from frames that "
-                                     "lie ready")
-                                : tr("the %1 limits; to blame is %2, %3 ms a frame")
-                                      .arg(cause_name(s.cause), text(s.blame.label), number(s.blame.ms, 0));
+      const QString blame =
+          s.cause == Cause::outside
+              ? tr("other programs or the machine's host keep the display from frames that "
+                   "lie ready")
+              : tr("to blame is %1, %2 ms a frame").arg(held_back_by(s), number(s.blame.ms, 0));
       card_->setText(tr("%1 to %2: %3.\nWorking out what would help.")
                          .arg(text(timecode(d->view.timeline->start + s.in, d->view.timeline->rate)),
                               text(timecode(d->view.timeline->start + s.out, d->view.timeline->rate)),

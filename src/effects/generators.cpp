@@ -138,8 +138,8 @@ inline float noise(float x, float y, float z, uint seed) {
   static float fade(float t) { return t * t * t * (t * (t * 6 - 15) + 10); }
   static float corner(int x, int y, int z, std::uint32_t seed) {
     return unit(mixed32(static_cast<std::uint32_t>(x) * 0x8da6b343U +
-                      static_cast<std::uint32_t>(y) * 0xd8163841U +
-                      static_cast<std::uint32_t>(z) * 0xcb1ab31fU + seed));
+                        static_cast<std::uint32_t>(y) * 0xd8163841U +
+                        static_cast<std::uint32_t>(z) * 0xcb1ab31fU + seed));
   }
   static float noise(float x, float y, float z, std::uint32_t seed) {
     const int ix = static_cast<int>(std::floor(x)), iy = static_cast<int>(std::floor(y)),

@@ -112,8 +112,11 @@ TEST(CostLaw, WhatOthersDisturbedDoesNotMoveIt) {
   const std::vector<float> slow(20, static_cast<float>(2 * before));
   law.add(place(1, 9), {}, 1000, 1, slow);
   EXPECT_NEAR(law.predict(place(1, 9))->ms, before, 0.03 * before);
+  // Nor do forecasts draw from it: how crowded the cores are now is a factor of its own, and would count
+  // twice.
   const std::span<const float> spread = law.spread();
-  EXPECT_GT(*std::max_element(spread.begin(), spread.end()), 1.2f) << "but forecasts draw from it";
+  ASSERT_GT(spread.size(), 20u);
+  EXPECT_LT(*std::max_element(spread.begin(), spread.end()), 1.2f);
 }
 
 TEST(CostLaw, WithoutAnyUndisturbedSampleTheUsualDisturbanceIsTakenOff) {

@@ -2,10 +2,10 @@
 #include "audit/score.h"
 
 #include "audit/speed.h"
+#include "desk/report.h"
 #include "effects/registry.h"
 #include "forecast/what_if.h"
 #include "render/agree.h"
-#include "desk/report.h"
 #include "support.h"
 
 namespace gc {
