@@ -4,6 +4,12 @@
 #include <cmath>
 
 namespace gc {
+namespace {
+
+/// How long until the next of what comes at random, once a unit of time on the mean.
+double until_next(std::uint64_t draw) { return -std::log((static_cast<double>(draw >> 11) + 1) * 0x1p-53); }
+
+}  // namespace
 
 DrawTables::DrawTables(const Model& model) {
   // exp(mood · z) at evenly spread quantiles of the normal distribution, whose logistic approximation is
@@ -23,10 +29,13 @@ DrawTables::DrawTables(const Model& model) {
     skips_.emplace_back(p.frames.front().fetch_ms, p.decodes_between, p.neighbour_ms, p.neighbours);
     FrameSample most;
     float total = 0;
-    for (const FrameSample& f : p.frames)
+    double sum = 0;
+    for (const FrameSample& f : p.frames) {
       most.fetch_ms = std::max(most.fetch_ms, f.fetch_ms), total = std::max(total, f.fetch_ms + f.process_ms);
+      sum += static_cast<double>(f.fetch_ms + f.process_ms);
+    }
     most.process_ms = total - most.fetch_ms;
-    dearest_.push_back(most);
+    dearest_.push_back(most), means_.push_back(sum / static_cast<double>(p.frames.size()));
   }
 }
 
@@ -42,7 +51,7 @@ Draws::Draws(const Model& model, const DrawTables& tables, std::uint64_t seed, i
       seed_(mixed(seed + static_cast<std::uint64_t>(trial) * 0x632be59bd9b4e019ULL)),
       outside_(model.lately.empty() ? nullptr
                                     : &model.lately[static_cast<std::size_t>(trial) % model.lately.size()]) {
-  if (outside_ && outside_->per_busy_ms <= 0) outside_ = nullptr;
+  if (outside_ && (outside_->per_busy_ms <= 0 || outside_->ms.empty())) outside_ = nullptr;
   enter(0);
 }
 
@@ -67,14 +76,25 @@ void Draws::enter(std::size_t at) {
                        moods_.size())];
   light_ = static_cast<double>(tables_.dearest(stretch_->pool).fetch_ms * mood_) <= model_.pace.period_ms &&
            most_ms() <= model_.pace.period_ms * model_.pace.workers;
+  if (!outside_) return;
+  held_up_ = in_ - 1;
+  held_draw_ = mixed(seed_ ^ (0x686f6c64ULL + static_cast<std::uint64_t>(in_) * 0x9e3779b97f4a7c15ULL));
+  draw_hold_up();
 }
 
-Frames Draws::undisturbed_until(Frames n, Frames out) const {
-  out = std::min(out, stretch_->out);
-  if (!outside_) return out;
-  const auto limit = static_cast<std::uint64_t>(most_ms() * outside_->per_busy_ms * 0x1p24) + 1;
-  while (n < out && (draw_of(n) & 0xffffff) >= limit) ++n;
-  return n;
+void Draws::draw_hold_up() {
+  held_draw_ = mixed(held_draw_);
+  const double often = tables_.mean_ms(stretch_->pool) * static_cast<double>(mood_) * outside_->per_busy_ms;
+  const double frames = until_next(held_draw_) / often;
+  held_up_ = frames < static_cast<double>(out_ - in_) ? held_up_ + 1 + static_cast<Frames>(frames) : kNever;
+}
+
+double Draws::hold_up(Frames n) {
+  next_hold_up(n);
+  if (held_up_ > n) return 0;
+  const double ms = static_cast<double>(outside_->ms[below(draw_of(n), outside_->ms.size())]);
+  draw_hold_up();
+  return ms;
 }
 
 void Draws::reach(StepOf<double>& s, Frames last, Frames n, std::uint64_t draw) const {
@@ -122,8 +142,7 @@ std::vector<std::uint32_t> LateLooks::frames(Frames in, Frames out, std::size_t 
   std::uint64_t state =
       mixed(mixed(seed_ ^ 0x6c6f6f6bULL) + static_cast<std::uint64_t>(in) * 0x10001 + trial);
   const auto draw = [&] { return state = mixed(state); };
-  const auto until_next = [&] { return -std::log((static_cast<double>(draw() >> 11) + 1) * 0x1p-53); };
-  double left = until_next();
+  double left = until_next(draw());
   auto s = std::upper_bound(model_.stretches.begin(), model_.stretches.end(), in,
                             [](Frames f, const CostStretch& x) { return f < x.out; });
   for (Frames n = in; s != model_.stretches.end() && n < out; ++s) {
@@ -139,7 +158,7 @@ std::vector<std::uint32_t> LateLooks::frames(Frames in, Frames out, std::size_t 
       for (Frames i = 0; i < missed; ++i, ++n)
         if (const auto k = static_cast<std::uint64_t>(n - in); !(late[k / 64] >> k % 64 & 1))
           all.push_back(static_cast<std::uint32_t>(n));
-      left = until_next();
+      left = until_next(draw());
     }
   }
   return all;

@@ -2,6 +2,9 @@
 // outside, and what keeps the display from looking. Every draw comes from a counter, never from a stream: it
 // is the same whatever was simulated before it.
 #pragma once
+#include <algorithm>
+#include <limits>
+
 #include "base/chance.h"
 #include "forecast/clockwork.h"
 #include "forecast/simulate.h"
@@ -17,12 +20,15 @@ class DrawTables {
   const std::vector<float>& moods_of(int trial) const;
   const std::vector<SkipCost>& skips() const { return skips_; }
   const FrameSample& dearest(std::size_t pool) const { return dearest_[pool]; }
+  /// What a frame of the pool takes on the mean, ms.
+  double mean_ms(std::size_t pool) const { return means_[pool]; }
 
  private:
   static constexpr std::size_t kFromMeasuring = 2;  // such trials for each playout that is known
   std::vector<std::vector<float>> moods_;
   std::vector<SkipCost> skips_;       ///< for each pool
   std::vector<FrameSample> dearest_;  ///< of each pool: longest fetching, and what is more in all
+  std::vector<double> means_;
 };
 
 /// Costs of one trial, drawn as they are asked for.
@@ -43,15 +49,8 @@ class Draws {
     const FrameSample sample = samples_[k];
     StepOf<double> s{static_cast<double>(sample.fetch_ms * mood_), 0, 0, 0};
     if (last < in_ || (skips_cost_ && last + 1 != n)) reach(s, last, n, draw_of(n));
-    float outside_ms = 0;
-    if (outside_) {
-      const std::uint64_t draw = draw_of(n);
-      const double busy =
-          s.fetch + s.catch_up + s.neighbours + static_cast<double>(sample.process_ms * mood_);
-      if (static_cast<double>(draw & 0xffffff) * 0x1p-24 < busy * outside_->per_busy_ms)
-        outside_ms = outside_->ms[below(draw, outside_->ms.size())];
-    }
-    s.process = static_cast<double>(sample.process_ms * mood_ + outside_ms);
+    s.process = static_cast<double>(sample.process_ms * mood_);
+    if (n >= held_up_) s.process += hold_up(n);
     return s;
   }
   // The samples were taken in the running pipeline: what lies between stages is in them.
@@ -69,16 +68,28 @@ class Draws {
     const FrameSample& f = tables_.dearest(stretch_->pool);
     return static_cast<double>((f.fetch_ms + f.process_ms) * mood_);
   }
-  /// How far frames of the present stretch go on like that: up to `out`, or to the first that may be held up
-  /// from outside.
-  Frames undisturbed_until(Frames n, Frames out) const;
+  /// How far frames of the present stretch go on like that from n: up to `out`, or to the first that is held
+  /// up from outside.
+  Frames undisturbed_until(Frames n, Frames out) {
+    next_hold_up(n);
+    return std::min({out, out_, held_up_});
+  }
 
  private:
-  static constexpr std::uint64_t kRunOf =
-      8;  // frames in a row take neighbouring samples, as neighbours are alike
+  // Frames in a row take neighbouring samples, as neighbours are alike.
+  static constexpr std::uint64_t kRunOf = 8;
+  static constexpr Frames kNever = std::numeric_limits<Frames>::max();
 
   std::uint64_t draw_of(Frames n) const { return mixed(seed_ ^ static_cast<std::uint64_t>(n)); }
   void enter(std::size_t at);
+  /// Hold-ups from outside come at random, as often as the workers are busy: to the first of this stretch
+  /// that befalls frame n or one after it, if that is made.
+  void next_hold_up(Frames n) {
+    while (held_up_ < n) draw_hold_up();
+  }
+  void draw_hold_up();
+  /// For how long frame n is held up, ms.
+  double hold_up(Frames n);
   /// What it takes besides to reach frame n from the last one that was fetched.
   void reach(StepOf<double>& s, Frames last, Frames n, std::uint64_t draw) const;
 
@@ -91,6 +102,8 @@ class Draws {
   std::size_t at_ = 0;
   const CostStretch* stretch_ = nullptr;
   Frames in_ = 0, out_ = 0;  ///< its own
+  Frames held_up_ = kNever;  ///< the next that is held up from outside
+  std::uint64_t held_draw_ = 0;
   const FrameSample* samples_ = nullptr;
   std::size_t size_ = 1;
   const SkipCost* skip_ = nullptr;

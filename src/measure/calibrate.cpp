@@ -114,8 +114,8 @@ class Calibrator {
     int disturbed = 0;
     if (options_.accelerator && (effects_.empty() || !accelerator_working())) return report;
     while (watch.ms() / 1000 < options_.seconds) {
-      // Nothing can be held back before each kind of work was seen.
-      const bool hold = report.runs > 25 && unit(rng_) < options_.held_out;
+      // Nothing can be held back before each kind of work was seen; unless nothing is to be learnt at all.
+      const bool hold = (report.runs > 25 || options_.held_out >= 1) && unit(rng_) < options_.held_out;
       auto trial = hold ? held_trial() : next_trial();
       if (!trial) return std::unexpected(trial.error());
       if (progress &&

@@ -127,7 +127,6 @@ Result<SeatRunReport> measure_seat(Notebook& notebook, const SeatRunOptions& opt
     } else if (p.accelerator) {
       unknown.push_back("What effects cost on the accelerator: measure in full to know.");
     }
-    o.held_out = options.held_out;
     o.seconds = std::max(3.0, limit - watch.ms() / 1000 - 2);
     if (!options.full) o.most_mpix = 1;  // small rasters are quick to make media for
     auto r = calibrate(notebook, o,

@@ -15,7 +15,6 @@ struct SeatRunOptions {
   int width = 1920, height = 1080;              ///< raster that cached media are tried at
   ProgramPtr program;  ///< a timeline whose frames they are tried on; none: made-up ones
   int screen_width = 0, screen_height = 0;
-  double held_out = 0;  ///< share of the calibration runs that laws are tried on
   std::uint64_t seed = 1;
 };
 

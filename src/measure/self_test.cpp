@@ -163,14 +163,15 @@ Json to_json(const std::vector<LawError>& errors) {
 
 Json to_json(const std::vector<HeldOut>& held_out) {
   Json all = Json::array();
-  for (const HeldOut& h : held_out)
-    if (!h.law.empty())
-      all.push_back({{"law", h.law},
-                     {"terms", h.terms},
-                     {"measured_ms", h.measured_ms},
-                     {"predicted_ms", h.predicted.ms},
-                     {"low_ms", h.predicted.low},
-                     {"high_ms", h.predicted.high}});
+  for (const HeldOut& h : held_out) {
+    Json j{{"measured_ms", h.measured_ms},
+           {"predicted_ms", h.predicted.ms},
+           {"low_ms", h.predicted.low},
+           {"high_ms", h.predicted.high}};
+    if (h.law.empty()) j["segment_of_stages"] = h.stages;
+    else j["law"] = h.law, j["terms"] = h.terms;
+    all.push_back(std::move(j));
+  }
   return all;
 }
 

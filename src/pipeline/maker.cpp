@@ -73,7 +73,9 @@ class ProgramMaker : public FrameMaker {
       options_.cache->offer(work.key, made, making.ms());
     if (work.decoded.recipe.seal) return made;
     const StageRef between = program_->between(result.frame);
-    auto wall = static_cast<float>(making.ms()), cpu = static_cast<float>(working.ms());
+    // Waiting for a neighbour that another frame makes is no work, and no law says how long it takes.
+    auto wall = static_cast<float>(making.ms() - result.shared_wait_ms),
+         cpu = static_cast<float>(working.ms());
     float slowness = 0;
     for (std::size_t i = fetched_stages; i < result.stages.size(); ++i)
       wall -= result.stages[i].wall_ms, cpu -= result.stages[i].cpu_ms,

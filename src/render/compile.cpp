@@ -562,13 +562,30 @@ class Compiler {
     return m;
   }
 
-  /// Effects with a window of frames work on a copy of the one that they share with their neighbours.
+  /// Pictures that are copied for a frame: effects with a window of frames work on a copy of the one that
+  /// they share with their neighbours, adjustments that count in part on one of what is below them.
+  int copies_in(const CompiledInterval& interval) const {
+    int copies = 0;
+    for (const CompiledLayer& l : interval.layers) copies += copies_in(l, interval.in);
+    return copies;
+  }
+  int copies_in(const CompiledLayer& l, Frames frame) const {
+    int copies = l.from->content == Content::adjustment && !l.to && l.counts_partly(frame);
+    for (const CompiledSegment* s : {l.from.get(), l.to.get()}) {
+      if (!s) continue;
+      for (const CompiledEffect& e : s->effects) copies += e.window.length() > 1;
+      if (!s->inner) continue;
+      const int i = s->inner->interval_at(s->frame_at(frame, timeline_->rate));
+      if (i >= 0) copies += copies_in(s->inner->intervals()[static_cast<std::size_t>(i)]);
+    }
+    for (const CompiledLayer* m : {l.from_matte.get(), l.to_matte.get()})
+      if (m) copies += copies_in(*m, frame);
+    return copies;
+  }
+
   StageRef between(const CompiledInterval& interval) {
     if (between_owner_ < 0) between_owner_ = owner("", "", "Between stages", StageKind::mix);
-    int copies = 0;
-    for (const CompiledLayer& l : interval.layers)
-      for (const CompiledSegmentPtr& s : {l.from, l.to})
-        for (std::size_t i = 0; s && i < s->effects.size(); ++i) copies += s->effects[i].window.length() > 1;
+    const int copies = copies_in(interval);
     StageRef b{StageKind::mix,
                key("between").add(copies).done(),
                between_owner_,

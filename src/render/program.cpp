@@ -202,6 +202,10 @@ void Program::gather(const CompiledLayer& l, Frames frame, std::vector<DecodeReq
   if (l.to_matte) gather(*l.to_matte, frame, out, lane, keep);
 }
 
+bool CompiledLayer::counts_partly(Frames frame) const {
+  return has_keys(from->segment->opacity) || from->opacity_at(frame) < 1 || from_matte;
+}
+
 void Program::gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane, int keep) const {
   const int i = interval_at(frame);
   if (i < 0) return;
@@ -274,8 +278,7 @@ std::vector<StageRef> Program::stages(Frames frame) const {
       add_stages(all, l, frame, fetched);
       const bool plain = first && l.from->covers && (!l.to || l.to->covers);
       const bool adjusts = l.from->content == Content::adjustment && !l.to;
-      const bool partly = has_keys(l.from->segment->opacity) || l.from->opacity_at(frame) < 1 || l.from_matte;
-      if (adjusts ? partly : !plain) all.push_back(l.mix);
+      if (adjusts ? l.counts_partly(frame) : !plain) all.push_back(l.mix);
       first = false;
     }
   }

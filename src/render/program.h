@@ -153,6 +153,8 @@ struct CompiledLayer {
   StageRef mix;      ///< of putting it on what lies below
 
   float mix_at(Frames frame) const;
+  /// An adjustment that is mixed with what is below it, which is copied for that.
+  bool counts_partly(Frames frame) const;
   bool unseen() const { return from->unseen || (to && (to->unseen || kind == TransitionKind::morph)); }
 };
 

@@ -169,20 +169,23 @@ class Processor {
     const cv::Rect part = wanted(program);
     if (canvas.empty()) canvas = Image::filled(part.width, part.height, 0, 0, 0, 0);
     const float opacity = s.opacity_at(frame);
-    const bool whole = opacity >= 1 && !layer.from_matte && !has_keys(s.segment->opacity);
+    const bool whole = !layer.counts_partly(frame);
     Piece piece{whole ? std::move(canvas) : canvas.copy(), part.x, part.y};
     run_effects(program, s, 0, s.effects.size(), frame, piece);
     if (whole) {
       canvas = std::move(piece.image);
       return;
     }
-    Image weight = Image::filled(part.width, part.height, 1, 1, 1, 1);
+    Image weight;
     if (layer.from_matte) {
       const Image matte = layer_picture(program, *layer.from_matte, frame, lane);
-      timed(log_, s.matte_stage,
-            [&] { apply_matte(weight, matte, s.segment->matte.luma, s.segment->matte.inverted); });
+      timed(log_, s.matte_stage, [&] {
+        weight = Image::filled(part.width, part.height, 1, 1, 1, 1);
+        apply_matte(weight, matte, s.segment->matte.luma, s.segment->matte.inverted);
+      });
     }
     timed(log_, layer.mix, [&] {
+      if (weight.empty()) return dissolve(canvas, piece.image, opacity);
       float* c = canvas.data();
       for (std::size_t k = 0; k < canvas.floats(); ++k)
         c[k] += (piece.image.data()[k] - c[k]) * weight.data()[k / 4 * 4 + 3] * opacity;

@@ -75,7 +75,7 @@ Json to_json(const Conditions& c) {
 
 /// Goes up with every change of what laws are laws of: their terms, or where the memory of pictures comes
 /// from. The renderer's own version cannot say that, since it breaks seals.
-constexpr const char* kCosting = "4";
+constexpr const char* kCosting = "5";
 
 Json era_identity() {
   utsname system{};

@@ -1,146 +1,21 @@
 // The window's whole job, by mouse and keys: from opening the demo to the sealed, replayed span.
-#include <gmock/gmock.h>
-#include <gtest/gtest.h>
-
-#include <QApplication>
 #include <QComboBox>
 #include <QDoubleSpinBox>
-#include <QElapsedTimer>
 #include <QFile>
 #include <QMenu>
-#include <QMessageBox>
 #include <QSettings>
 #include <QStandardPaths>
-#include <QTemporaryDir>
-#include <QTest>
 #include <QToolButton>
 #include <fstream>
 
 #include "app/gantt.h"
-#include "app/main_window.h"
 #include "app/style.h"
-#include "base/clock.h"
-#include "demo/demo.h"
+#include "window_fixture.h"
 
 namespace gc {
-
-/// Notes the longest step of the interface thread, in its own processor time: what other programs take is not
-/// counted.
-class WatchedApplication : public QApplication {
- public:
-  using QApplication::QApplication;
-  bool notify(QObject* o, QEvent* e) override {
-    if (++depth_ > 1) {
-      const bool r = QApplication::notify(o, e);
-      --depth_;
-      return r;
-    }
-    const CpuStopwatch watch;
-    const bool r = QApplication::notify(o, e);
-    --depth_;
-    if (watch.ms() > 100) long_steps.push_back(watch.ms());
-    if (watch.ms() > longest_ms)
-      longest_ms = watch.ms(),
-      longest_what = QString("%1 in %2 %3").arg(e->type()).arg(o->metaObject()->className(), o->objectName());
-    return r;
-  }
-  double longest_ms = 0;
-  std::vector<double> long_steps;  ///< those longer than a tenth of a second
-  double paint_ms = 0;             ///< of the whole window, the dearest of a few times over the run
-  QString longest_what;
-
- private:
-  int depth_ = 0;
-};
-
 namespace {
 
-WatchedApplication* app = nullptr;
-
-bool wait_for(const std::function<bool()>& done, int ms) {
-  QElapsedTimer t;
-  t.start();
-  while (!done()) {
-    if (t.elapsed() > ms) return false;
-    QTest::qWait(20);
-  }
-  return true;
-}
-
-/// The demo is made once for all tests of this program.
-const DemoReport& demo() {
-  static QTemporaryDir dir;
-  static const DemoReport report = [] {
-    DemoOptions o;
-    // Two seconds of a heavy segment are more than the read-ahead carries, whatever the minute.
-    o.width = 640, o.height = 360, o.length = 0.5;
-    auto made = make_demo(dir.path().toStdString(), o, {});
-    EXPECT_TRUE(made) << (made ? "" : made.error().text());
-    return *made;
-  }();
-  return report;
-}
-
-class Window : public testing::Test {
- protected:
-  void SetUp() override {
-    DeskOptions o;
-    o.shelf = demo().timeline.parent_path() /
-              ("shelf-" + std::string(testing::UnitTest::GetInstance()->current_test_info()->name()));
-    o.notebook = demo().timeline.parent_path() / "notebook.sqlite";
-    auto stores = Stores::open(o);
-    ASSERT_TRUE(stores);
-    session = std::make_unique<Session>(*stores);
-    window = std::make_unique<MainWindow>(*session);
-    window->ask_unsaved = [] { return QMessageBox::Discard; };
-    window->show();
-    ASSERT_TRUE(QTest::qWaitForWindowExposed(window.get()));
-    window->activateWindow();
-    session->open(QString::fromStdString(demo().timeline.string()));
-    ASSERT_TRUE(wait_for([&] { return session->has_timeline(); }, 30000));
-    ASSERT_TRUE(settled(90000));
-    skyline = window->findChild<Skyline*>("skyline");
-    skyline->setFocus();
-  }
-  void TearDown() override {
-    if (!window) return;
-    const CpuStopwatch watch;
-    window->grab();
-    app->paint_ms = std::max(app->paint_ms, watch.ms());
-  }
-  /// Until everything that follows from the present timeline is there and nothing runs.
-  bool settled(int ms = 60000) {
-    return wait_for(
-        [&] {
-          return session->current() && session->work().kind == Work::Kind::none &&
-                 session->derived()->plan.before.fully_measured;
-        },
-        ms);
-  }
-  QPushButton* button(const QString& name) { return window->findChild<QPushButton*>(name); }
-  Frames main_in(const std::string& id) {
-    for (const auto& s : session->derived()->view.played->segments())
-      if (s->segment->id == id) return s->in;
-    return 0;
-  }
-  QPushButton* button(const char* name) { return window->findChild<QPushButton*>(name); }
-  void key(Qt::Key k, Qt::KeyboardModifiers m = Qt::NoModifier) { QTest::keyClick(window.get(), k, m); }
-  QString sentence() { return window->findChild<QLabel*>("sentence")->text(); }
-  int sealed() {
-    return static_cast<int>(std::count(session->derived()->view.seals.begin(),
-                                       session->derived()->view.seals.end(), SealState::sealed));
-  }
-  int broken() {
-    return static_cast<int>(std::count(session->derived()->view.seals.begin(),
-                                       session->derived()->view.seals.end(), SealState::broken));
-  }
-
-  std::unique_ptr<Session> session;
-  std::unique_ptr<MainWindow> window;
-  Skyline* skyline = nullptr;
-};
-
-TEST_F(Window, TheWholeJobByMouseAndKeys) {
+TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   // The answer is on the first screen.
   EXPECT_THAT(sentence().toStdString(),
               testing::AllOf(testing::ContainsRegex("(will|may) drop"), testing::HasSubstr("Pre-rendering")));
@@ -237,7 +112,7 @@ TEST_F(Window, TheWholeJobByMouseAndKeys) {
   EXPECT_FALSE(window->windowTitle().contains("changed"));
 }
 
-TEST_F(Window, AStackIsEditedByMouseAndEveryEditCostsAnew) {
+TEST_F(TheWindow, AStackIsEditedByMouseAndEveryEditCostsAnew) {
   std::string id;
   for (const auto& s : session->derived()->view.played->segments())
     if (s->content == Content::source && s->segment->stack.size() == 1) id = s->segment->id;
@@ -287,7 +162,7 @@ TEST_F(Window, AStackIsEditedByMouseAndEveryEditCostsAnew) {
   ASSERT_TRUE(settled());
 }
 
-TEST_F(Window, ARemedyIsHeldAgainstTheLivePicture) {
+TEST_F(TheWindow, ARemedyIsHeldAgainstTheLivePicture) {
   auto* picture = window->findChild<Picture*>("picture");
   window->set_playhead(30, true);
   for (const auto& [k, mode] : {std::pair{Qt::Key_C, CompareMode::side_by_side},
@@ -312,7 +187,7 @@ TEST_F(Window, ARemedyIsHeldAgainstTheLivePicture) {
   EXPECT_EQ(picture->mode(), CompareMode::off);
 }
 
-TEST_F(Window, UncoveredPixelsAreCountedAndShown) {
+TEST_F(TheWindow, UncoveredPixelsAreCountedAndShown) {
   const TimelinePtr before = session->timeline();
   std::string id;
   Frames at = 0;
@@ -333,7 +208,7 @@ TEST_F(Window, UncoveredPixelsAreCountedAndShown) {
   ASSERT_TRUE(settled());
 }
 
-TEST_F(Window, AStillComesAtOnceAtALowerScaleAndSharpAfterwards) {
+TEST_F(TheWindow, AStillComesAtOnceAtALowerScaleAndSharpAfterwards) {
   auto* picture = window->findChild<Picture*>("picture");
   std::vector<StillKind> kinds;
   const auto connection = QObject::connect(session.get(), &Session::picture,
@@ -354,7 +229,7 @@ TEST_F(Window, AStillComesAtOnceAtALowerScaleAndSharpAfterwards) {
   EXPECT_EQ(kinds.back(), StillKind::sharp);
 }
 
-TEST_F(Window, ABypassOpensASlipThatTheGateWillNotLetPass) {
+TEST_F(TheWindow, ABypassOpensASlipThatTheGateWillNotLetPass) {
   ASSERT_FALSE(session->derived()->plan.remedies.empty());
   const std::string id = session->derived()->plan.remedies.front().segment;
   auto* ledger = window->findChild<Ledger*>();
@@ -387,7 +262,7 @@ TEST_F(Window, ABypassOpensASlipThatTheGateWillNotLetPass) {
   ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->gate.may_deliver(); }, 20000));
 }
 
-TEST_F(Window, WhatWasPlayedFrameByFrameIsPlayedFromMemory) {
+TEST_F(TheWindow, WhatWasPlayedFrameByFrameIsPlayedFromMemory) {
   FrameRange heavy;
   double most = 0;
   for (const Span& s : session->derived()->plan.before.spans)
@@ -413,7 +288,7 @@ TEST_F(Window, WhatWasPlayedFrameByFrameIsPlayedFromMemory) {
   EXPECT_GT(session->derived()->plan.before.expected_drops, most / 2);
 }
 
-TEST_F(Window, EverythingCanBeReachedByKey) {
+TEST_F(TheWindow, EverythingCanBeReachedByKey) {
   for (int i = 0; i < kStations; ++i) {
     key(static_cast<Qt::Key>(Qt::Key_1 + i));
     EXPECT_EQ(window->findChild<Stations*>()->currentIndex(), i);
@@ -466,7 +341,7 @@ TEST_F(Window, EverythingCanBeReachedByKey) {
   keyboard->close();
 }
 
-TEST_F(Window, ShowsTheFrameItSaysItShows) {
+TEST_F(TheWindow, ShowsTheFrameItSaysItShows) {
   auto* picture = window->findChild<Picture*>("picture");
   window->set_playhead(40, true);
   ASSERT_TRUE(wait_for([&] { return !picture->waiting() && picture->frame() == 40; }, 10000));
@@ -474,7 +349,7 @@ TEST_F(Window, ShowsTheFrameItSaysItShows) {
               testing::AllOf(testing::HasSubstr("frame 40"), testing::HasSubstr("load")));
 }
 
-TEST_F(Window, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
+TEST_F(TheWindow, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
   skyline->setFocus();
   key(Qt::Key_1);
   auto* seat = window->findChild<SeatPanel*>("seat-panel");
@@ -528,7 +403,7 @@ TEST_F(Window, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
   EXPECT_TRUE(window->findChild<Picture*>("picture")->isVisible());
 }
 
-TEST_F(Window, ABrokenFileIsSaidAndTheOpenOneStays) {
+TEST_F(TheWindow, ABrokenFileIsSaidAndTheOpenOneStays) {
   const fs::path file = demo().timeline.parent_path() / "broken.otio";
   std::ofstream(file) << "{ this is";
   session->open(QString::fromStdString(file.string()));
@@ -539,7 +414,7 @@ TEST_F(Window, ABrokenFileIsSaidAndTheOpenOneStays) {
   EXPECT_EQ(session->timeline()->name, "The Kiln Year");
 }
 
-TEST_F(Window, UnsavedChangesAreAskedAboutBeforeClosing) {
+TEST_F(TheWindow, UnsavedChangesAreAskedAboutBeforeClosing) {
   skyline->setFocus();
   session->edit(with_bypass(*session->timeline(), "ky-03",
                             find_segment(*session->timeline(), "ky-03")->stack[0].id, true, "now"),
@@ -554,7 +429,7 @@ TEST_F(Window, UnsavedChangesAreAskedAboutBeforeClosing) {
 
 /// Runs last: over all of the above the interface thread was hardly ever busy for longer than a tenth of a
 /// second, or on a seat that is held up by others, than it takes to paint the whole window a few times.
-TEST(WindowAtTheEnd, NeverBlocked) {
+TEST(TheWindowAtTheEnd, NeverBlocked) {
   EXPECT_GT(app->longest_ms, 0);
   const double limit = std::max(100.0, 4 * app->paint_ms);
   std::printf("longest step of the interface thread: %.1f ms, event %s; the window is painted in %.1f ms\n",

@@ -227,6 +227,85 @@ TEST_F(Commands, OfflineMediaAreSaidAndNotFatal) {
 }
 
 // The whole of the first light, on a short and small demo; the same job as ./dev demo --headless.
+TEST_F(Commands, APlayoutGoesIntoATableATraceAndARecordThatTheModelIsHeldAgainst) {
+  const std::string file = small();
+  const Frames frames = 48;
+  const std::string csv = (dir_ / "log.csv").string(), trace = (dir_ / "trace.json").string(),
+                    record = (dir_ / "record.json").string();
+  const Json played = gclk("playout " + file + " --csv '" + csv + "' --trace '" + trace + "' --record '" +
+                           record + "' --json")
+                          .json();
+  EXPECT_EQ(played["frames"], frames);
+  // A line for each frame, each with its fate.
+  std::ifstream lines(csv);
+  std::string line, head;
+  std::getline(lines, head);
+  EXPECT_THAT(head, testing::StartsWith("frame,timecode,fate,cause"));
+  Frames count = 0, dropped = 0;
+  for (; std::getline(lines, line); ++count) {
+    dropped += line.find(",\"dropped, ") != std::string::npos;
+    EXPECT_THAT(line, testing::StartsWith(std::to_string(count) + ","));
+  }
+  EXPECT_EQ(count, frames);
+  EXPECT_EQ(dropped, played["dropped"].get<Frames>());
+  // Chrome's trace-event format: complete events have a name, a begin, a duration and a lane (the published
+  // "Trace Event Format").
+  const Json events = Json::parse(std::ifstream(trace))["traceEvents"];
+  std::size_t complete = 0;
+  for (const Json& e : events) {
+    ASSERT_TRUE(e.contains("ph") && e.contains("pid") && e.contains("tid") && e.contains("name"));
+    if (e["ph"] != "X") continue;
+    ++complete;
+    EXPECT_GE(e["dur"].get<double>(), 0);
+    EXPECT_TRUE(e["ts"].is_number());
+  }
+  EXPECT_GT(complete, static_cast<std::size_t>(frames)) << "each frame and its stages";
+
+  const Ran replayed = gclk("replay '" + record + "' --json");
+  ASSERT_TRUE(replayed.json().contains("agrees")) << replayed.out;
+  EXPECT_EQ(replayed.code, replayed.json()["agrees"].get<bool>() ? 0 : 1);
+  EXPECT_EQ(replayed.json()["observed"], played["dropped"]);
+  // Cut off in the middle, as when the disk was full.
+  fs::resize_file(record, fs::file_size(record) / 2);
+  const Ran cut = gclk("replay '" + record + "'", (dir_ / "said").string());
+  EXPECT_EQ(cut.code, 3);
+  EXPECT_THAT(read_file(dir_ / "said").value_or(""), testing::HasSubstr("record.json"));
+}
+
+TEST_F(Commands, AnAuditThatIsRepeatedTellsEachPlayoutAndWhatProbabilitiesWereWorth) {
+  const std::string file = small();
+  const Json a = gclk("audit " + file + " --repeat 3 --json").json();
+  ASSERT_EQ(a["runs"].size(), 3u);
+  int segments = 0;
+  for (const Json& bin : a["reliability"]["bins"]) {
+    EXPECT_LE(bin["dropped"], bin["segments"]);
+    segments += bin["segments"].get<int>();
+  }
+  EXPECT_EQ(segments, 3 * 2) << "two segments, three times";
+  EXPECT_GE(a["reliability"]["brier"].get<double>(), 0);
+  EXPECT_LE(a["reliability"]["brier"].get<double>(), 1);
+  for (const Json& run : a["runs"]) {
+    EXPECT_LE(run["drops_low"].get<double>(), run["drops_high"].get<double>());
+    EXPECT_TRUE(run["explained"].contains("model"));
+  }
+  EXPECT_EQ(gclk("audit " + file + " --repeat 0").code, 2);
+}
+
+TEST_F(Commands, PlayoutsGoInLoopsFrameByFrameAroundAFrameAndIntoAMonitor) {
+  const std::string file = small();
+  EXPECT_EQ(gclk("playout " + file + " --range 0-12 --loops 3 --json").json()["frames"], 36);
+  const Json every = gclk("playout " + file + " --every-frame --json").json();
+  EXPECT_EQ(every["dropped"], 0);
+  EXPECT_EQ(every["mode"], "every_frame");
+  gclk("settings --json");
+  const Json around = gclk("playout " + file + " --around 24 --json").json();
+  EXPECT_LE(around["in"].get<Frames>(), 24);
+  EXPECT_GT(around["out"].get<Frames>(), 24);
+  const Json monitor = gclk("playout " + file + " --range 0-24 --monitor --json").json();
+  EXPECT_EQ(monitor["frames"], 24);
+  EXPECT_EQ(gclk("playout " + file + " --around 4000").code, 2);
+}
+
 TEST_F(Commands, TheDemoJobIsReallyDone) {
   const Ran r =
       gclk("demo '" + (dir_ / "ky").string() + "' --job --width 640 --height 360 --length 0.35 --json");

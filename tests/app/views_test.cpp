@@ -1,0 +1,413 @@
+// The views by themselves: what the skyline paints of a forecast that is put together by hand, and what each
+// view does under the mouse.
+#include <QHeaderView>
+#include <QPainter>
+#include <QWheelEvent>
+
+#include "app/gantt.h"
+#include "app/style.h"
+#include "window_fixture.h"
+
+namespace gc {
+namespace {
+
+// ---- The skyline's columns ------------------------------------------------------------------------------
+
+constexpr int kWide = 200, kHigh = 160;
+constexpr double kTop = 2;  // load at the upper edge
+constexpr int kLine = kHigh - static_cast<int>(kHigh / kTop);
+
+IntervalCost costs(Frames in, Frames out, double load) {
+  IntervalCost c;
+  c.in = in, c.out = out;
+  c.load = c.load_low = c.load_high = c.live_load = load;
+  c.stages = {{0, StageKind::decode, "a", "", "Decode", 10 * load, false, false},
+              {1, StageKind::effect, "a", "b", "Blur", 30 * load, false, false}};
+  return c;
+}
+Span span(Frames in, Frames out, Verdict v) {
+  Span s;
+  s.in = in, s.out = out, s.verdict = v;
+  return s;
+}
+
+/// A frame a pixel.
+QImage painted(std::vector<IntervalCost> intervals, std::vector<Span> spans = {},
+               const std::vector<IntervalCost>& full = {}) {
+  Derived d;
+  Forecast& f = d.plan.before;
+  f.range = {0, kWide}, f.rate = {24, 1};
+  f.miss.assign(kWide, 0);
+  f.intervals = std::move(intervals), f.spans = std::move(spans);
+  d.pyramid = LoadPyramid(f, full);
+  QImage image(kWide, kHigh, QImage::Format_RGB32);
+  paint_columns(image, d, 0, 1, kTop);
+  return image;
+}
+bool is_copper(QRgb c) { return qRed(c) > qBlue(c) + 40; }
+int copper_pixels(const QImage& image, int from = 0, int to = kHigh) {
+  int n = 0;
+  for (int y = from; y < to; ++y)
+    for (int x = 0; x < image.width(); ++x) n += is_copper(image.pixel(x, y));
+  return n;
+}
+/// How many pixels of column x are lighter than the ground, from the bottom up to the first that is not.
+int height_of(const QImage& image, int x) {
+  int high = 0;
+  while (high < kHigh && qGreen(image.pixel(x, kHigh - 1 - high)) > look::kGround + 4) ++high;
+  return high;
+}
+int pixels_lighter_than(const QImage& image, int grey, int from, int to) {
+  int n = 0;
+  for (int y = from; y < to; ++y)
+    for (int x = 0; x < image.width(); ++x) n += qGreen(image.pixel(x, y)) > grey;
+  return n;
+}
+
+TEST(SkylinePaint, ColourIsOnlyWhatStandsAboveTheBudgetLine) {
+  const QImage image = painted({costs(0, 100, 0.6), costs(100, 200, 1.5)});
+  EXPECT_EQ(copper_pixels(image, kLine, kHigh), 0) << "below the line everything is grey";
+  EXPECT_NEAR(copper_pixels(image, 0, kLine), 100 * 0.5 * kHigh / kTop, 110) << "load 0.5 of 100 frames";
+  for (int y = 0; y < kHigh; ++y)
+    for (int x = 0; x < kWide; ++x) {
+      const QRgb c = image.pixel(x, y);
+      if (!is_copper(c)) {
+        ASSERT_TRUE(qRed(c) == qGreen(c) && qGreen(c) == qBlue(c)) << x << ", " << y;
+      }
+    }
+}
+
+TEST(SkylinePaint, AColumnIsAsHighAsItsLoad) {
+  for (const double load : {0.25, 0.5, 0.75, 1.0}) {
+    const QImage image = painted({costs(0, kWide, load)});
+    EXPECT_NEAR(height_of(image, 50), load * kHigh / kTop, 1.5) << load;
+  }
+}
+
+TEST(SkylinePaint, StagesAreToldApartByTheirTone) {
+  const QImage image = painted({costs(0, kWide, 0.8)});
+  // A quarter of the work is decoding, at the foot; the effect lies on it.
+  const auto mean = [&](double from, double to) {
+    double sum = 0, n = 0;
+    for (int up = static_cast<int>(from * kHigh / kTop) + 2; up < static_cast<int>(to * kHigh / kTop) - 2;
+         ++up)
+      for (int x = 0; x < kWide; ++x) sum += qGreen(image.pixel(x, kHigh - 1 - up)), ++n;
+    return sum / n;
+  };
+  EXPECT_GT(std::abs(mean(0, 0.2) - mean(0.2, 0.8)), 10) << "in greys of 0 to 255";
+}
+
+TEST(SkylinePaint, UncertaintyIsAFringeAboveTheColumn) {
+  IntervalCost sure = costs(0, 100, 0.5), unsure = costs(100, 200, 0.5);
+  unsure.load_low = 0.4, unsure.load_high = 0.9;
+  const QImage image = painted({sure, unsure});
+  const auto fringe = [&](int from, int to) {
+    int n = 0;
+    for (int up = static_cast<int>(0.52 * kHigh / kTop); up < static_cast<int>(0.88 * kHigh / kTop); ++up)
+      for (int x = from; x < to; ++x) n += qGreen(image.pixel(x, kHigh - 1 - up)) > look::kGround;
+    return n;
+  };
+  EXPECT_EQ(fringe(0, 100), 0);
+  EXPECT_GT(fringe(100, 200), 1000);
+}
+
+TEST(SkylinePaint, ASealIsALidAndTheFormerLoadAnOutline) {
+  IntervalCost sealed = costs(0, kWide, 0.3);
+  sealed.sealed = true, sealed.live_load = 1.4;
+  const QImage image = painted({sealed});
+  EXPECT_EQ(copper_pixels(image), 0) << "it plays";
+  const int lid = kHigh - 1 - static_cast<int>(0.3 * kHigh / kTop);
+  EXPECT_GT(pixels_lighter_than(image, 220, lid - 6, lid), 2 * kWide);
+  const int former = kHigh - 1 - static_cast<int>(1.4 * kHigh / kTop);
+  EXPECT_GE(pixels_lighter_than(image, 100, former - 2, former + 2), kWide) << "one line across";
+  // A broken one has a lid with gaps, on the full load.
+  IntervalCost broken = costs(0, kWide, 1.4);
+  broken.broken = true;
+  const QImage open = painted({broken});
+  EXPECT_GT(copper_pixels(open), 0);
+  const int above = kHigh - 1 - static_cast<int>(1.4 * kHigh / kTop);
+  int covered = 0;
+  for (int x = 0; x < kWide; ++x) covered += qGreen(open.pixel(x, above - 5)) > 220;
+  EXPECT_NEAR(covered, kWide / 2, 12) << "as much gap as lid";
+}
+
+TEST(SkylinePaint, WhatIsUnseenIsEmptyAndOutlinedAsHighAsTheBudget) {
+  IntervalCost c = costs(50, 150, 0.8);
+  c.unseen = true;
+  const QImage image =
+      painted({costs(0, 50, 0.4), c, costs(150, 200, 0.4)}, {span(50, 150, Verdict::unseen)});
+  EXPECT_EQ(height_of(image, 20), height_of(image, 180));
+  int filled = 0, dashes = 0;
+  for (int x = 55; x < 145; ++x) {
+    filled += qGreen(image.pixel(x, kHigh - 20)) > look::kGround + 4;
+    dashes += qGreen(image.pixel(x, kLine)) > 150;
+  }
+  EXPECT_EQ(filled, 0);
+  EXPECT_NEAR(dashes, 45, 8) << "every other piece of the upper edge";
+}
+
+TEST(SkylinePaint, WhatABypassTookOffIsOutlinedInDots) {
+  IntervalCost full = costs(0, kWide, 1.3);
+  const QImage without = painted({costs(0, kWide, 0.5)}), with = painted({costs(0, kWide, 0.5)}, {}, {full});
+  const int removed = kHigh - 1 - static_cast<int>(1.3 * kHigh / kTop);
+  EXPECT_EQ(pixels_lighter_than(without, 100, removed - 2, removed + 3), 0);
+  EXPECT_GT(pixels_lighter_than(with, 100, removed - 2, removed + 3), kWide / 3);
+  EXPECT_EQ(copper_pixels(with), 0) << "what is not played is no overflow";
+}
+
+TEST(SkylinePaint, AWaveringColumnIsHatchedAtItsTop) {
+  IntervalCost c = costs(0, kWide, 0.95);
+  c.load_low = 0.9, c.load_high = 1.1;
+  const QImage held = painted({c}, {span(0, kWide, Verdict::holds)}),
+               wavers = painted({c}, {span(0, kWide, Verdict::wavers)});
+  const int top = kHigh - static_cast<int>(0.95 * kHigh / kTop);
+  const auto dark = [&](const QImage& image) {
+    int n = 0;
+    for (int y = top + 1; y < top + 9; ++y)
+      for (int x = 0; x < kWide; ++x) n += qGreen(image.pixel(x, y)) <= look::kGround;
+    return n;
+  };
+  EXPECT_EQ(dark(held), 0);
+  EXPECT_NEAR(dark(wavers), 0.4 * 8 * kWide, 0.1 * 8 * kWide);
+}
+
+TEST(SkylinePaint, TwoHoursHideNoOverloadedSecond) {
+  // One frame of 200 to a pixel is too heavy.
+  Derived d;
+  Forecast& f = d.plan.before;
+  constexpr Frames kFrames = 40000;
+  f.range = {0, kFrames}, f.rate = {24, 1};
+  f.miss.assign(kFrames, 0);
+  f.intervals = {costs(0, 20100, 0.4), costs(20100, 20101, 1.8), costs(20101, kFrames, 0.4)};
+  d.pyramid = LoadPyramid(f, {});
+  QImage image(kWide, kHigh, QImage::Format_RGB32);
+  paint_columns(image, d, 0, static_cast<double>(kFrames) / kWide, kTop);
+  EXPECT_GT(copper_pixels(image), 0);
+}
+
+// ---- The views in the window ----------------------------------------------------------------------------
+
+class Views : public TheWindow {
+ protected:
+  void wheel(int delta, double x, Qt::KeyboardModifiers m = Qt::NoModifier) {
+    const QPointF at(x, 80);
+    QWheelEvent e(at, skyline->mapToGlobal(at), {}, {0, delta}, Qt::NoButton, m, Qt::NoScrollPhase, false);
+    QApplication::sendEvent(skyline, &e);
+  }
+  QTableView* ledger() { return window->findChild<Ledger*>()->table(); }
+  QString cell(int row, LedgerModel::Column c) { return ledger()->model()->index(row, c).data().toString(); }
+  void sort_by(LedgerModel::Column c) {
+    QHeaderView* head = ledger()->horizontalHeader();
+    QTest::mouseClick(
+        head->viewport(), Qt::LeftButton, Qt::NoModifier,
+        QPoint(head->sectionViewportPosition(c) + head->sectionSize(c) / 2, head->height() / 2));
+  }
+};
+
+TEST_F(Views, TheWheelZoomsTheSkylineAroundThePointer) {
+  const double x = 0.6 * skyline->width(), all = skyline->frames_per_pixel();
+  const Frames under = skyline->frame_at(x);
+  for (int i = 0; i < 4; ++i) wheel(240, x);
+  EXPECT_LT(skyline->frames_per_pixel(), all / 2);
+  EXPECT_NEAR(static_cast<double>(skyline->frame_at(x)), static_cast<double>(under), 1.0);
+  // With shift it moves; it never leaves the timeline.
+  const Frames left = skyline->frame_at(0);
+  wheel(-240, x, Qt::ShiftModifier);
+  EXPECT_GT(skyline->frame_at(0), left);
+  for (int i = 0; i < 200; ++i) wheel(240, x, Qt::ShiftModifier);
+  EXPECT_EQ(skyline->frame_at(0), 0);
+  for (int i = 0; i < 40; ++i) wheel(-240, x);
+  EXPECT_DOUBLE_EQ(skyline->frames_per_pixel(), all) << "no further out than the whole";
+  EXPECT_EQ(skyline->frame_at(skyline->width() + 500.0), session->derived()->view.played->duration() - 1);
+}
+
+TEST_F(Views, ThePlayheadFollowsAClickAndADragInTheSkyline) {
+  const auto at = [&](Frames f) {
+    return QPoint(static_cast<int>(std::ceil(skyline->x_of(static_cast<double>(f)))), 90);
+  };
+  QTest::mousePress(skyline, Qt::LeftButton, Qt::NoModifier, at(50));
+  EXPECT_NEAR(static_cast<double>(window->playhead()), 50, 1);
+  QTest::mouseMove(skyline, at(120));
+  QMouseEvent drag(QEvent::MouseMove, QPointF(at(120)), skyline->mapToGlobal(QPointF(at(120))), Qt::NoButton,
+                   Qt::LeftButton, Qt::NoModifier);
+  QApplication::sendEvent(skyline, &drag);
+  EXPECT_NEAR(static_cast<double>(window->playhead()), 120, 1);
+  QTest::mouseRelease(skyline, Qt::LeftButton, Qt::NoModifier, at(120));
+  // The segment under it is chosen everywhere.
+  const CompiledSegment* main = main_segment(*session->derived()->view.played, window->playhead());
+  ASSERT_TRUE(main);
+  EXPECT_EQ(window->findChild<Ledger*>()->selected(), main->segment->id);
+  EXPECT_TRUE(window->findChild<Balance*>()->summary().startsWith("load"));
+}
+
+TEST_F(Views, HoverSaysLoadProbabilityAndStagesOfTheFrame) {
+  const Forecast& f = session->derived()->plan.before;
+  for (const IntervalCost& c : f.intervals) {
+    const std::string text = skyline->describe(c.in).toStdString();
+    EXPECT_THAT(text, testing::HasSubstr("frame " + std::to_string(c.in)));
+    EXPECT_THAT(text, testing::HasSubstr(QString::number(c.load, 'f', 2).toStdString()));
+    EXPECT_THAT(text, testing::HasSubstr("missed with"));
+    for (const StageCost& s : c.stages)
+      if (s.ms >= 0.5) EXPECT_THAT(text, testing::HasSubstr(s.label));
+  }
+  EXPECT_TRUE(skyline->describe(f.range.out + 5).isEmpty());
+}
+
+TEST_F(Views, TheLedgerRanksBySizeOfTheNumberNotByItsText) {
+  for (const auto c : {LedgerModel::kMs, LedgerModel::kLoad, LedgerModel::kDrops}) {
+    sort_by(c);
+    const auto order = ledger()->horizontalHeader()->sortIndicatorOrder();
+    double before = cell(0, c).toDouble();
+    for (int r = 1; r < ledger()->model()->rowCount(); ++r) {
+      const double now = cell(r, c).toDouble();
+      EXPECT_TRUE(order == Qt::DescendingOrder ? now <= before : now >= before)
+          << cell(r, c).toStdString() << " in row " << r;
+      before = now;
+    }
+  }
+  // By timecode it is in the order of the timeline.
+  sort_by(LedgerModel::kIn);
+  if (ledger()->horizontalHeader()->sortIndicatorOrder() == Qt::DescendingOrder) sort_by(LedgerModel::kIn);
+  for (int r = 1; r < ledger()->model()->rowCount(); ++r)
+    EXPECT_LE(cell(r - 1, LedgerModel::kIn), cell(r, LedgerModel::kIn));
+}
+
+TEST_F(Views, TheLedgerAgreesWithTheForecast) {
+  const Derived& d = *session->derived();
+  const std::vector<LedgerRow> rows = ledger_rows(d);
+  ASSERT_EQ(rows.size(), d.view.played->segments().size());
+  for (const LedgerRow& r : rows) {
+    double drops = 0;
+    for (Frames n = r.in; n < r.out; ++n) drops += d.plan.before.miss[static_cast<std::size_t>(n)];
+    EXPECT_NEAR(r.drops, drops, 1e-4) << r.name.toStdString();
+    EXPECT_GE(r.probability, 0);
+    EXPECT_LE(r.probability, 1);
+    // Never graver than the skyline is anywhere over it.
+    Verdict gravest = Verdict::holds;
+    for (const Span& s : d.plan.before.spans)
+      if (s.in < r.out && s.out > r.in) gravest = std::max(gravest, s.verdict);
+    EXPECT_LE(r.verdict, gravest) << r.name.toStdString();
+  }
+}
+
+TEST_F(Views, AFilterNarrowsTheLedgerAndIsTakenBack) {
+  const int all = ledger()->model()->rowCount();
+  key(Qt::Key_F, Qt::ControlModifier);
+  QLineEdit* filter = window->findChild<Ledger*>()->filter();
+  EXPECT_TRUE(filter->hasFocus());
+  QTest::keyClicks(filter, "no such segment anywhere");
+  EXPECT_EQ(ledger()->model()->rowCount(), 0);
+  filter->clear();
+  EXPECT_EQ(ledger()->model()->rowCount(), all);
+  // What is written in any column counts.
+  QTest::keyClicks(filter, cell(0, LedgerModel::kIn));
+  EXPECT_EQ(ledger()->model()->rowCount(), 1);
+  filter->clear();
+}
+
+TEST(PictureView, ThePictureIsMarkedUntilItIsTheFrameAskedFor) {
+  Picture picture;
+  picture.resize(480, 270);
+  QImage white(480, 270, QImage::Format_RGB32);
+  white.fill(Qt::white);
+  picture.show_picture(white, 10, "frame 10");
+  const auto middle = [&] { return qGreen(picture.grab().toImage().pixel(240, 135)); };
+  EXPECT_EQ(middle(), 255);
+  picture.expect(10, false);
+  EXPECT_FALSE(picture.waiting()) << "it is there already";
+  picture.expect(11, false);
+  EXPECT_TRUE(picture.waiting());
+  EXPECT_LT(middle(), 140) << "an old picture does not pass for the new one";
+  picture.show_picture(white, 11, "frame 11");
+  EXPECT_EQ(middle(), 255);
+  picture.expect(11, true);
+  EXPECT_LT(middle(), 140) << "after an edit the same frame is another picture";
+}
+
+TEST(PictureView, RateAndDropsAreReadableFromTwoMetresWhilePlaying) {
+  Picture picture;
+  picture.resize(640, 360);
+  const auto tall = [&](int left, int right) {
+    const QImage image = picture.grab().toImage();
+    int top = -1, bottom = -1;
+    for (int y = 0; y < 56; ++y)
+      for (int x = left; x < right; ++x)
+        if (qGreen(image.pixel(x, y)) > 180) top = top < 0 ? y : top, bottom = y;
+    return top < 0 ? 0 : bottom - top + 1;
+  };
+  EXPECT_EQ(tall(0, 200), 0);
+  picture.set_figures("23.98", "7 dropped");
+  // Letters of a 200th of the distance can be read (common practice, no source): 10 mm at two metres, which
+  // are 30 pixels of a desk's screen of 96 to the inch when it is at half that distance.
+  EXPECT_GE(tall(0, 200), 28);
+  EXPECT_GE(tall(440, 640), 28);
+  picture.set_figures({}, {});
+  EXPECT_EQ(tall(0, 640), 0);
+}
+
+TEST(PictureView, TheWipeShowsLiveOnTheLeftAndTheRemedyOnTheRight) {
+  Picture picture;
+  picture.resize(400, 225);
+  Comparison c;
+  c.frame = 5;
+  for (auto [image, grey] : {std::pair{&c.live, 200}, {&c.other, 60}, {&c.difference, 120}})
+    *image = QImage(400, 225, QImage::Format_RGB32), image->fill(qRgb(grey, grey, grey));
+  picture.show_picture(c.live, 5, {});
+  picture.set_mode(CompareMode::wipe);
+  picture.show_comparison(c);
+  picture.set_wipe(0.25);
+  const auto at = [&](int x) { return qGreen(picture.grab().toImage().pixel(x, 112)); };
+  EXPECT_EQ(at(50), 200);
+  EXPECT_EQ(at(150), 60);
+  EXPECT_EQ(at(350), 60);
+  picture.set_wipe(3);
+  EXPECT_EQ(picture.wipe(), 1) << "it stays within the picture";
+  EXPECT_EQ(at(350), 200);
+  picture.set_mode(CompareMode::difference);
+  EXPECT_EQ(at(200), 120);
+  // A comparison of another frame is never shown.
+  picture.show_picture(c.live, 6, {});
+  EXPECT_EQ(at(200), 200);
+}
+
+TEST(Rows, LeadToTheirFrameAndARefreshKeepsTheChoice) {
+  RowTable table({"At", "What"}, {1}, false, nullptr);
+  std::vector<qint64> asked;
+  QObject::connect(&table, &RowTable::frame_chosen, [&](qint64 f) { asked.push_back(f); });
+  const std::vector<RowTable::Row> rows{
+      {{"01", "first"}, 12, {}}, {{"02", "none"}, -1, {}}, {{"03", "x"}, 40, "tip"}};
+  table.set_rows(rows);
+  EXPECT_TRUE(asked.empty()) << "filling it chooses nothing";
+  table.setCurrentCell(2, 0);
+  table.setCurrentCell(1, 0);
+  table.setCurrentCell(0, 1);
+  EXPECT_EQ(asked, (std::vector<qint64>{40, 12}));
+  EXPECT_EQ(table.item(2, 1)->toolTip(), "tip");
+  table.set_rows(rows);
+  EXPECT_EQ(table.currentRow(), 0);
+  table.set_rows({rows[0]});
+  EXPECT_EQ(table.rowCount(), 1);
+}
+
+TEST_F(Views, NothingOfTheWindowIsColouredButOverload) {
+  // Whatever is shown beside the picture is neutral: red, green and blue are equal but for what stands above
+  // the budget line, which is copper.
+  key(Qt::Key_3);
+  QTest::qWait(100);
+  window->findChild<Picture*>("picture")->hide();
+  const QImage image = window->grab().toImage();
+  window->findChild<Picture*>("picture")->show();
+  int other = 0;
+  for (int y = 0; y < image.height(); ++y)
+    for (int x = 0; x < image.width(); ++x) {
+      const QRgb c = image.pixel(x, y);
+      const int least = std::min({qRed(c), qGreen(c), qBlue(c)}),
+                most = std::max({qRed(c), qGreen(c), qBlue(c)});
+      // Copper and its mixtures with greys at smoothed edges have red first and blue last.
+      other += most - least > 24 && !(qRed(c) >= qGreen(c) && qGreen(c) >= qBlue(c));
+    }
+  EXPECT_LE(other, image.width() * image.height() / 10000);
+}
+
+}  // namespace
+}  // namespace gc
