@@ -38,6 +38,14 @@ std::string name_of(const Program& program, const std::string& segment) {
   return segment;
 }
 
+/// One for each segment, the one that differs most: a segment with a transition or keys has many stretches.
+void add_worst(std::vector<CostDifference>& all, CostDifference one) {
+  const auto off = [](const CostDifference& d) { return std::abs(d.measured_ms - d.forecast_ms); };
+  const auto same = std::ranges::find(all, one.segment, &CostDifference::segment);
+  if (same == all.end()) all.push_back(std::move(one));
+  else if (off(one) > off(*same)) *same = std::move(one);
+}
+
 }  // namespace
 
 Explanation explain(const Forecast& f, const Playout& p, const Program& program) {
@@ -67,17 +75,15 @@ Explanation explain(const Forecast& f, const Playout& p, const Program& program)
         worst = {name_of(program, stage.segment), stage.label, told, took};
       }
     }
-    e.costs.push_back(worst);
+    add_worst(e.costs, std::move(worst));
   }
   if (e.outside > 0)
     e.sentences.push_back(fmt::format(
         "{} of {} dropped frames were taken by other programs or the machine's host.", e.outside, p.dropped));
   for (const CostDifference& d : e.costs) {
     const std::string whose = d.segment.empty() ? "" : d.segment + ": ";
-    std::string sentence = fmt::format("{}{} was forecast at {:.1f} ms a frame and took {:.1f}.", whose,
-                                       d.label, d.forecast_ms, d.measured_ms);
-    if (std::ranges::find(e.sentences, sentence) == e.sentences.end())
-      e.sentences.push_back(std::move(sentence));
+    e.sentences.push_back(fmt::format("{}{} was forecast at {:.1f} ms a frame and took {:.1f}.", whose,
+                                      d.label, d.forecast_ms, d.measured_ms));
   }
   if (!e.model.agrees())
     e.sentences.push_back(

@@ -18,7 +18,6 @@ class EightTrials {
       draws_.emplace_back(model, tables, seed, static_cast<int>(trial + i));
       block_[i] = run.first;
       live_[i] = trial + i < trials && run.first < run.last;
-      missed_[i] = &nowhere_;
       all_live_ += live_[i];
     }
   }
@@ -41,14 +40,18 @@ class EightTrials {
                       from.lanes[t * static_cast<std::size_t>(workers()) + static_cast<std::size_t>(w)]);
       if (const Frames n = frame(s, i); n > 0) draws_[i].go_to(std::min(n, model_.frames() - 1));
       enter_block(i);
+      last_[i] = static_cast<Frames>(get(s.last, static_cast<int>(i)));
     }
   }
 
-  /// Draws what the frame that each trial makes next takes. False when all trials are at their end.
+  /// Notes how late the frames were that each trial made last, and draws what the next ones take. False when
+  /// all trials are at their end.
   GC_INLINE bool reach(State& s, Lane* lanes) {
     for (std::size_t i = 0; i < kTogether; ++i) {
       if (!live_[i]) continue;
       const int k = static_cast<int>(i);
+      if (const std::uint64_t f = static_cast<std::uint64_t>(last_[i]) - in_[i]; made_)
+        missed_[i][f / 64] &= ~(std::uint64_t{!(get(late, k) > 0)} << f % 64);
       Frames n = frame(s, i);
       if (n >= out_[i]) {
         cross(s, lanes, i);
@@ -58,26 +61,19 @@ class EightTrials {
         pass_light(s, lanes, i);
         n = frame(s, i);
       }
-      const StepOf<double> d = draws_[i].step(static_cast<Frames>(get(s.last, k)), n);
+      const StepOf<double> d = draws_[i].step(last_[i], n);
+      last_[i] = n;
       set(step.fetch, k, d.fetch), set(step.catch_up, k, d.catch_up);
       set(step.process, k, d.process), set(step.neighbours, k, d.neighbours);
       Lane& lane = lanes[static_cast<std::size_t>(get(s.worker, k))];
       lane.skip[i] = draws_[i].skip();
       set(lane.skips, k, draws_[i].skips_cost());
     }
+    made_ = true;
     return all_live_ > 0;
   }
   StepOf<Eight> step;
-
-  /// The frame that each trial made last was done so long after its time.
-  GC_INLINE void made(const State& s, Eight late) {
-    for (std::size_t i = 0; i < kTogether; ++i) {
-      const bool in_time = live_[i] && !(get(late, static_cast<int>(i)) > 0);
-      const auto f =
-          static_cast<std::uint64_t>(static_cast<Frames>(get(s.last, static_cast<int>(i)))) - in_[i];
-      missed_[i][live_[i] ? f / 64 : 0] &= ~(std::uint64_t{in_time} << f % 64);
-    }
-  }
+  Eight late;  ///< how long after its time the frame was done that each trial made last
 
  private:
   static Frames frame(const State& s, std::size_t i) {
@@ -122,7 +118,7 @@ class EightTrials {
     const int k = static_cast<int>(i);
     const double at = get(s.next.at_ms, k);
     const Frames n = frame(s, i);
-    if (static_cast<Frames>(get(s.last, k)) != n - 1 || get(s.fetch_free, k) > at) return;
+    if (last_[i] != n - 1 || get(s.fetch_free, k) > at) return;
     for (int w = 0; w < workers(); ++w)
       if (get(lanes[w].free_at, k) > at + pace().period_ms) return;
     if (!s.pacer.stays_at_ease(draws_[i].most_ms(), k)) return;
@@ -130,7 +126,7 @@ class EightTrials {
     const Frames to = draws_[i].undisturbed_until(n, out_[i]) - workers() - 1;
     if (to <= n) return;
     s.pacer.pass_to(static_cast<double>(to), s.next, k);
-    set(s.last, k, static_cast<double>(to - 1));
+    set(s.last, k, static_cast<double>(to - 1)), last_[i] = to - 1;
     in_time(i, n, to);
   }
 
@@ -142,14 +138,15 @@ class EightTrials {
   Frames out_[kTogether] = {};
   std::uint64_t in_[kTogether] = {};
   std::uint64_t* missed_[kTogether] = {};
-  std::uint64_t nowhere_ = 0;  ///< for those that are not there
+  Frames last_[kTogether] = {};  ///< what each made last
+  bool made_ = false;            ///< that they made any since they were taken over
   bool live_[kTogether] = {};
   int all_live_ = 0;
 };
 
 GC_CLONES void play(EightTrials& trials, State& s, Lane* lanes) {
   while (trials.reach(s, lanes)) {
-    trials.made(s, carry_out(trials.pace(), s, lanes, trials.step, Nothing{}, Nothing{}, Nothing{}));
+    trials.late = carry_out(trials.pace(), s, lanes, trials.step, Nothing{}, Nothing{}, Nothing{});
     decide(s, lanes, trials.workers(), trials.kinds());
   }
 }

@@ -28,8 +28,7 @@ KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages) {
   return all;
 }
 
-bool covered(const CostBook& book, std::span<const StageRef> stages, double tolerance) {
-  const KnownCost c = known_cost(book, stages);
+bool covered(const KnownCost& c, double tolerance) {
   return c.known && c.ms() > 0 && c.error_ms <= tolerance * c.ms();
 }
 

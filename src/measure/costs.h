@@ -81,7 +81,10 @@ KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages);
 
 /// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left
 /// out: every stage is known, and nine in ten frames lie within `tolerance` of the sum.
-bool covered(const CostBook& book, std::span<const StageRef> stages, double tolerance = 0.2);
+bool covered(const KnownCost& cost, double tolerance = 0.2);
+inline bool covered(const CostBook& book, std::span<const StageRef> stages) {
+  return covered(known_cost(book, stages));
+}
 
 /// What the cost of a whole frame depends on: the stages it goes through.
 Hash128 frame_key(std::span<const StageRef> stages);

@@ -9,6 +9,7 @@
 #include "base/clock.h"
 #include "base/files.h"
 #include "base/log.h"
+#include "media/compare.h"
 #include "media/writer.h"
 
 namespace gc {
@@ -29,8 +30,8 @@ struct Kind {
 /// becomes of them. A stretch up to nearly twice too heavy can still be carried by what was made ahead.
 bool settled_by_laws(const Notebook& notebook, std::span<const StageRef> stages, int workers,
                      double period_ms) {
-  if (!covered(notebook, stages)) return false;
   const KnownCost c = known_cost(notebook, stages);
+  if (!covered(c)) return false;
   const double load = std::max(c.fetch_ms, c.ms() / workers) / period_ms, off = c.error_ms / c.ms();
   return load * (1 + off) < 0.9 || load * (1 - off) > 2;
 }
@@ -90,6 +91,9 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   auto writer = MovieWriter::create(file.string(), Form::vc3_hqx, t.width, t.height, t.rate);
   if (!writer) return std::unexpected(writer.error());
   std::vector<float> encode;
+  // Rendered media have the whole raster, at whatever scale they play.
+  for (FrameResult& r : pictures)
+    if (r.image.width() != t.width) r.image = enlarged(r.image, t.width, t.height);
   for (Frames i = 0; i < kLength; ++i) {
     const Stopwatch watch;
     if (auto r = (*writer)->write(pictures[static_cast<std::size_t>(i) % pictures.size()].image); !r)

@@ -153,7 +153,7 @@ class PacerOf {
     const Real slack = due(n) - at - need_ms(n);
     const Truth behind = slack < 0.0;
     const Truth ahead = other(behind) & (cadence_ > 0.0);
-    if (const Truth much = ahead & (slack > 1.5 * pace_.period_ms); any(behind | much)) {
+    if (const Truth much = ahead & (slack > 1.5 * pace_.period_ms); may_change(behind, much)) {
       const Real can = sustainable();
       const Truth changes = (behind & (can > cadence_)) | (much & (can < cadence_));
       if (any(changes)) set_cadence(changes, can);
@@ -260,6 +260,7 @@ class PacerOf {
     each(a.begun_, b.begun_);
     each(a.cadence_, b.cadence_), each(a.shown_, b.shown_), each(a.of_, b.of_);
     each(a.per_shown_, b.per_shown_), each(a.per_of_, b.per_of_);
+    each(a.share_, b.share_), each(a.faster_, b.faster_);
     each(a.mean_, b.mean_), each(a.deviation_, b.deviation_), each(a.before_, b.before_);
     each(a.decode_, b.decode_), each(a.neighbour_, b.neighbour_), each(a.neighbours_, b.neighbours_);
     each(a.skips_, b.skips_), each(a.seen_, b.seen_);
@@ -329,6 +330,10 @@ class PacerOf {
       const Cadence& c = kCadences[static_cast<std::size_t>(get(to, i))];
       set(shown_, i, c.shown), set(of_, i, c.of);
       set(per_shown_, i, 1.0 / c.shown), set(per_of_, i, 1.0 / c.of);
+      const auto k = static_cast<std::size_t>(get(to, i));
+      // There is none slower than the last, and none faster than the first.
+      set(share_, i, k + 1 < kCadences.size() ? kShares[k] : 0.0);
+      set(faster_, i, k > 0 ? kShares[k - 1] : kNever);
     }
   }
   /// First frame after the last one whose time has not come when a worker takes it on at `free_ms`, with what
@@ -354,6 +359,13 @@ class PacerOf {
     const Real k = whole((n * shown_ + 0.5) * per_of_) + 1.0;
     return whole((k * of_ - 0.5) * per_shown_);
   }
+  /// Whether those that are `behind` may have to fall, or those with `much` time can climb: a first look,
+  /// since most keep their cadence.
+  GC_INLINE bool may_change(Truth behind, Truth much) const {
+    if (any(skips_)) return any(behind | much);
+    const double most = pace_.period_ms * pace_.workers;
+    return any((behind & (share_ * mean_ > most)) | (much & other(faster_ * mean_ > most)));
+  }
   /// Fastest cadence that the workers keep up with at the present cost of a frame and of skipping.
   GC_INLINE Real sustainable() const {
     const double most = pace_.period_ms * pace_.workers;
@@ -373,6 +385,7 @@ class PacerOf {
   Real kind_{}, ahead_, leave_;  ///< present kind; how far to be ahead in it, and where it ends
   Real begun_{};                 ///< kinds that have begun
   Real cadence_{}, shown_{}, of_{}, per_shown_{}, per_of_{};
+  Real share_{}, faster_{};  ///< of all frames that the cadence shows, and the next faster one
   Real mean_{}, deviation_{}, before_{};
   Real decode_{}, neighbour_{}, neighbours_{};  ///< what skipping adds
   Truth skips_{}, seen_{};

@@ -39,6 +39,32 @@ double quantile_of(std::vector<double> v, double share) {
   return v[i] * (over > 0 ? 1 + over : 1);
 }
 
+/// Of each term, the least and the most that places have.
+struct Range {
+  Terms least{}, most{};
+  /// How far outside of it a place lies, in logarithms of its terms; 0: not at all.
+  double beyond(const Terms& terms) const {
+    double sum = 0;
+    const auto apart = [](double more, double less) { return std::log((more + 1e-3) / (less + 1e-3)); };
+    for (std::size_t i = 0; i < terms.size(); ++i) {
+      const double t = static_cast<double>(terms[i]), low = static_cast<double>(least[i]),
+                   high = static_cast<double>(most[i]);
+      if (t > 1.02 * high) sum += apart(t, high);
+      if (t < 0.98 * low) sum += apart(low, t);
+    }
+    return sum;
+  }
+};
+template <class Places>
+Range range_of(const Places& places) {
+  Range r;
+  if (!places.empty()) r.least = r.most = places.front().terms;
+  for (const auto& p : places)
+    for (std::size_t i = 0; i < p.terms.size(); ++i)
+      r.least[i] = std::min(r.least[i], p.terms[i]), r.most[i] = std::max(r.most[i], p.terms[i]);
+  return r;
+}
+
 /// How far apart two places are, in logarithms of their terms.
 double distance(const Terms& a, const Terms& b) {
   double sum = 0;
@@ -289,19 +315,23 @@ void CostLaw::refit() const {
       std::count_if(rows_.begin(), rows_.end(), [](const Row& r) { return r.weight > kSureWeight; });
   const std::size_t folds = std::min<std::size_t>(kFolds, rows_.size());
   for (const double knee : knees) {
-    std::vector<double> off[3];
+    std::vector<double> off[3], between[3];
     constexpr double kReach[3] = {0, 0.25, 0.6};
     for (std::size_t fold = 0; fold < folds; ++fold) {
       std::vector<Row> kept;
       for (std::size_t i = 0; i < order.size(); ++i)
         if (i % folds != fold) kept.push_back(rows_[order[i]]);
       const Fit f = fit_rows(kept, knee);
-      for (std::size_t i = fold; i < order.size(); i += folds)
-        for (std::size_t k = 0; k < 3; ++k)
-          // Places of one or two undisturbed samples say more about the disturbance than about the law.
-          if (rows_[order[i]].weight > kSureWeight || sure < 8)
-            off[k].push_back(
-                std::abs(std::log(rows_[order[i]].ms / value(f, rows_[order[i]].terms, kept, kReach[k]))));
+      const Range range = range_of(kept);
+      for (std::size_t i = fold; i < order.size(); i += folds) {
+        // Places of one or two undisturbed samples say more about the disturbance than about the law.
+        const Row& r = rows_[order[i]];
+        if (r.weight <= kSureWeight && sure >= 8) continue;
+        for (std::size_t k = 0; k < 3; ++k) {
+          off[k].push_back(std::abs(std::log(r.ms / value(f, r.terms, kept, kReach[k]))));
+          if (range.beyond(r.terms) <= 0) between[k].push_back(off[k].back());
+        }
+      }
     }
     for (std::size_t k = 0; k < 3; ++k) {
       if (off[k].empty()) continue;
@@ -315,7 +345,9 @@ void CostLaw::refit() const {
       fit_.shared_factor = shared_factor();
       fit_.nearness = kReach[k];
       fit_.cv_error = std::expm1(median(off[k]));
-      fit_.cv_error_90 = std::expm1(quantile_of(off[k], 0.9));
+      // How much more is to be feared beyond what was measured is counted where something lies there.
+      constexpr std::size_t kEnough = 8;
+      fit_.cv_error_90 = std::expm1(quantile_of(between[k].size() < kEnough ? off[k] : between[k], 0.9));
     }
   }
 }
@@ -325,34 +357,15 @@ const CostLaw::Fit& CostLaw::fit() const {
   return fit_;
 }
 
-Terms CostLaw::least() const {
-  Terms t{};
-  if (!points_.empty()) t = points_.front().terms;
-  for (const LawPoint& p : points_)
-    for (std::size_t i = 0; i < t.size(); ++i) t[i] = std::min(t[i], p.terms[i]);
-  return t;
-}
-Terms CostLaw::most() const {
-  Terms t{};
-  for (const LawPoint& p : points_)
-    for (std::size_t i = 0; i < t.size(); ++i) t[i] = std::max(t[i], p.terms[i]);
-  return t;
-}
+Terms CostLaw::least() const { return range_of(points_).least; }
+Terms CostLaw::most() const { return range_of(points_).most; }
 
 std::optional<CostEstimate> CostLaw::predict(const Terms& terms) const {
   const Fit& f = fit();
   if (rows_.empty()) return std::nullopt;
   CostEstimate e;
   e.ms = value(f, terms, rows_, f.nearness);
-  double beyond = 0;
-  const Terms low = least(), high = most();
-  for (std::size_t i = 0; i < terms.size(); ++i) {
-    const double t = static_cast<double>(terms[i]);
-    if (t > 1.02 * static_cast<double>(high[i]))
-      beyond += std::log((t + 1e-3) / (static_cast<double>(high[i]) + 1e-3));
-    if (t < 0.98 * static_cast<double>(low[i]))
-      beyond += std::log((static_cast<double>(low[i]) + 1e-3) / (t + 1e-3));
-  }
+  const double beyond = range_of(points_).beyond(terms);
   e.inside = beyond <= 0;
   // Beyond what was measured the interval grows with the distance; with few places nothing is sure.
   const double factor = (1 + std::min(2.0, f.cv_error_90)) * (1 + 0.5 * std::min(4.0, beyond));

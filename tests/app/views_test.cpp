@@ -1,10 +1,10 @@
 // The views by themselves: what the skyline paints of a forecast that is put together by hand, and what each
 // view does under the mouse.
 #include <QHeaderView>
-#include <QPainter>
+#include <QMenu>
+#include <QTextBrowser>
 #include <QWheelEvent>
 
-#include "app/gantt.h"
 #include "app/style.h"
 #include "window_fixture.h"
 
@@ -407,6 +407,117 @@ TEST_F(Views, NothingOfTheWindowIsColouredButOverload) {
       other += most - least > 24 && !(qRed(c) >= qGreen(c) && qGreen(c) >= qBlue(c));
     }
   EXPECT_LE(other, image.width() * image.height() / 10000);
+}
+
+TEST_F(Views, NoWordsAreCutAtTheSmallestScreen) {
+  window->resize(1280, 800);
+  for (int station = 0; station < kStations; ++station) {
+    key(static_cast<Qt::Key>(Qt::Key_1 + station));
+    QTest::qWait(150);
+    for (const QLabel* l : window->findChildren<QLabel*>()) {
+      if (!l->isVisible() || l->text().isEmpty() || l->textFormat() == Qt::RichText) continue;
+      const QRect room = l->contentsRect();
+      const QRect needed = l->fontMetrics().boundingRect(
+          QRect(0, 0, room.width(), 10000), l->wordWrap() ? Qt::TextWordWrap : Qt::TextSingleLine, l->text());
+      EXPECT_LE(needed.width(), room.width() + 1)
+          << station_name(static_cast<Station>(station)).toStdString() << ": " << l->text().toStdString();
+      EXPECT_LE(needed.height(), room.height() + 1)
+          << station_name(static_cast<Station>(station)).toStdString() << ": " << l->text().toStdString();
+    }
+    for (const QPushButton* b : window->findChildren<QPushButton*>())
+      if (b->isVisible())
+        EXPECT_LE(b->fontMetrics().horizontalAdvance(QString(b->text()).remove('&')), b->width())
+            << b->text().toStdString();
+  }
+}
+
+TEST_F(Views, EveryKeyIsListedOnceAndDoesOneThing) {
+  std::map<QString, QString> used;
+  for (const QAction* a : window->findChildren<QAction*>())
+    for (const QKeySequence& k : a->shortcuts()) {
+      EXPECT_FALSE(used.contains(k.toString()))
+          << k.toString().toStdString() << " is for " << a->text().toStdString() << " and "
+          << used[k.toString()].toStdString();
+      used[k.toString()] = a->text();
+    }
+  EXPECT_GT(used.size(), 40u);
+  key(Qt::Key_F1);
+  auto* dialog = window->findChild<QDialog*>("keyboard");
+  ASSERT_TRUE(dialog);
+  const QString listed = dialog->findChild<QTextBrowser*>()->toPlainText();
+  for (const auto& [keys, what] : used)
+    EXPECT_TRUE(listed.contains(QKeySequence(keys).toString(QKeySequence::NativeText)) &&
+                listed.contains(QString(what).remove('&')))
+        << what.toStdString();
+  dialog->close();
+}
+
+TEST_F(Views, KeysStepFromCutToCutAndBypassTheDearestEffect) {
+  std::vector<Frames> cuts;
+  for (const auto& s : session->derived()->view.played->segments())
+    if (s->in > 0) cuts.push_back(s->in);
+  std::sort(cuts.begin(), cuts.end());
+  key(Qt::Key_Home);
+  EXPECT_EQ(window->playhead(), 0);
+  key(Qt::Key_Right, Qt::ShiftModifier);
+  EXPECT_EQ(window->playhead(), cuts.front());
+  key(Qt::Key_Right, Qt::ShiftModifier);
+  key(Qt::Key_Left, Qt::ShiftModifier);
+  EXPECT_EQ(window->playhead(), cuts.front());
+  // B takes the dearest effect of the chosen segment out of playback, and puts it back.
+  const Remedy& worst = session->derived()->plan.remedies.front();
+  window->set_playhead(worst.range.in + 1, true);
+  window->findChild<Ledger*>()->select(worst.segment);
+  emit window->findChild<Ledger*>()->segment_chosen(QString::fromStdString(worst.segment), worst.range.in);
+  const Owner* dearest = session->derived()->dearest_effect(worst.segment);
+  ASSERT_TRUE(dearest);
+  const std::string effect = dearest->effect;
+  skyline->setFocus();
+  key(Qt::Key_B);
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 20000));
+  EXPECT_TRUE(bypassed(*session->timeline(), worst.segment, effect));
+  key(Qt::Key_B);
+  ASSERT_TRUE(wait_for(
+      [&] { return session->current() && !bypassed(*session->timeline(), worst.segment, effect); }, 20000));
+}
+
+TEST_F(Views, ARemedyInThePlanLeadsToItsPlaceAndTheNumbersAddUp) {
+  key(Qt::Key_4);
+  StationPanel* plan = window->findChild<Stations*>()->panel(Station::plan);
+  const Plan& p = session->derived()->plan;
+  ASSERT_EQ(plan->table()->rowCount(), static_cast<int>(p.remedies.size()));
+  double seconds = 0;
+  std::uint64_t bytes = 0;
+  for (std::size_t i = 0; i < p.remedies.size(); ++i) {
+    plan->table()->setCurrentCell(static_cast<int>(i), 0);
+    EXPECT_EQ(window->playhead(), p.remedies[i].range.in);
+    seconds += p.remedies[i].render_seconds, bytes += p.remedies[i].bytes;
+  }
+  EXPECT_NEAR(seconds, p.render_seconds, 1e-6);
+  EXPECT_EQ(bytes, p.bytes);
+  EXPECT_LE(p.after.expected_drops, p.before.expected_drops);
+}
+
+TEST_F(Views, APlaybackScaleIsChosenInTheMenuAndNeverReachesTheDelivery) {
+  const Hash128 delivered = session->derived()->view.delivered->fingerprint(10);
+  const auto choose = [&](const QString& label) {
+    for (QAction* a : window->findChildren<QAction*>())
+      if (a->isCheckable() && a->text() == label) return a->trigger();
+    ADD_FAILURE() << label.toStdString();
+  };
+  choose("1/4");
+  ASSERT_TRUE(wait_for(
+      [&] { return session->current() && session->derived()->view.played->options().scale == 4; }, 30000));
+  EXPECT_EQ(session->derived()->view.delivered->options().scale, 1);
+  EXPECT_EQ(session->derived()->view.delivered->fingerprint(10), delivered);
+  EXPECT_EQ(session->derived()->view.played->width() * 4, session->derived()->view.delivered->width());
+  QMenu* scales = nullptr;
+  for (QMenu* m : window->findChildren<QMenu*>())
+    if (m->title() == "Playback &scale") scales = m;
+  ASSERT_TRUE(scales);
+  scales->actions().front()->trigger();
+  ASSERT_TRUE(wait_for(
+      [&] { return session->current() && session->derived()->view.played->options().scale == 1; }, 30000));
 }
 
 }  // namespace

@@ -76,6 +76,17 @@ TEST_F(Measuring, ANewGradeNeedsNoNewMeasurementANewBlurDoes) {
   EXPECT_GT(f.intervals[1].process_ms, f.intervals[0].process_ms) << "estimated from the smaller blur";
 }
 
+TEST_F(Measuring, RenderedMediaAreMeasuredAtAnyPlaybackScale) {
+  const TimelinePtr t = program(2, 1.2)->timeline();
+  for (const int scale : {1, 4}) {
+    RenderOptions o;
+    o.scale = scale;
+    const ProgramPtr p = Program::compile(t, media_, o);
+    run(p, 2);
+    EXPECT_FALSE(notebook_->frames(frame_key(p->sealed_stages())).empty()) << "at 1/" << scale;
+  }
+}
+
 TEST_F(Measuring, StopsWhenTold) {
   int calls = 0;
   auto r = measure(program(2, 1.2), *notebook_, {30, 0.0001, 2, false},

@@ -535,5 +535,38 @@ TEST(Disturbances, AreAddedAsOftenAndAsLongAsTheyWere) {
   EXPECT_EQ(std::count(counts.begin(), counts.end(), 0u), 8);
 }
 
+// Common knowledge of Poisson processes: counts vary as much as their mean, and do not depend on whether the
+// frames in between are simulated one by one.
+TEST(Disturbances, ComeAtRandomAsOftenAsTheWorkersAreBusy) {
+  constexpr Frames kFrames = 80000;
+  constexpr double kOften = 1.0 / 8000;  // per ms of work
+  struct Counted {
+    double expected = 0, mean = 0, variance = 0;
+  };
+  const auto counted = [&](float frame_ms, float dearest_ms) {
+    Model m;
+    m.pace = {2, 12, kPeriod};
+    m.pools.push_back({std::vector<FrameSample>(200, {0, frame_ms}), {}, false});
+    // One that is dearer keeps the others from being passed over.
+    m.pools[0].frames[7].process_ms = dearest_ms;
+    m.stretches.push_back({0, kFrames, 0, false, 0});
+    // A little longer than the read-ahead: that frame is late, and the other worker makes the rest.
+    m.lately = {{kOften, {560}}};
+    const auto drops = simulate(m, 64, 3).drops(0, kFrames);
+    Counted c;
+    c.expected = kFrames * kOften * static_cast<double>(frame_ms + (dearest_ms - frame_ms) / 200);
+    for (const auto n : drops) c.mean += n / 64.0;
+    for (const auto n : drops) c.variance += (n - c.mean) * (n - c.mean) / 63;
+    return c;
+  };
+  const Counted light = counted(5, 5), twice = counted(10, 10), one_by_one = counted(5, 90);
+  for (const Counted& c : {light, twice, one_by_one}) {
+    EXPECT_NEAR(c.mean, c.expected, 0.08 * c.expected);
+    EXPECT_GT(c.variance, 0.5 * c.mean);
+    EXPECT_LT(c.variance, 1.7 * c.mean);
+  }
+  EXPECT_NEAR(twice.expected, 2 * light.expected, 1e-6);
+}
+
 }  // namespace
 }  // namespace gc
