@@ -244,8 +244,8 @@ class Calibrator {
     auto s = std::make_shared<Segment>();
     s->id = "probe", s->duration = kClip;
     if (!generators_.empty() && unit(rng_) < 0.25) {
-      const EffectType* g = pick(rng_, generators_);
-      s->content = Content::generator, s->ref = g->id, s->generator = safe_params(*g, raster);
+      const auto [g, params] = generator(raster);
+      s->content = Content::generator, s->ref = g->id, s->generator = params;
       if (g->places) s->generator["text"] = "The Kiln Year";
       trial.what = g->label;
     } else {
@@ -289,6 +289,17 @@ class Calibrator {
     }
     trial.timeline = t;
     return trial;
+  }
+  /// Of one of each, the one whose law gains most by it.
+  std::pair<const EffectType*, Json> generator(const Raster& raster) {
+    std::pair<const EffectType*, Json> best;
+    double most = -1;
+    for (const EffectType* g : generators_) {
+      Json p = safe_params(*g, raster);
+      const double n = need(*g, p, raster) * (0.5 + unit(rng_));
+      if (n > most) most = n, best = {g, std::move(p)};
+    }
+    return best;
   }
   static std::shared_ptr<Segment> gradient(const char* id) {
     auto s = std::make_shared<Segment>();
@@ -352,6 +363,7 @@ class Calibrator {
 
   void keep(const std::vector<StageRef>& stages, const std::map<Hash128, std::vector<StageSample>>& samples) {
     Whole whole;
+    std::set<Hash128> seen;
     for (const StageRef& s : stages) {
       const auto it = samples.find(s.key);
       if (it == samples.end() || !s.law) return;
@@ -359,7 +371,7 @@ class Calibrator {
       for (const StageSample& x : it->second)
         if (undisturbed(x)) ms.push_back(cost_ms(s, x));
       if (ms.size() < 3) return;  // too few to say what was measured
-      whole.parts.push_back({s, median_of(ms).median});
+      whole.parts.push_back({s, median_of(ms).median, seen.insert(s.key).second});
     }
     whole_.push_back(std::move(whole));
   }
@@ -370,15 +382,16 @@ class Calibrator {
       HeldOut segment;
       segment.stages = 0;
       bool known = true;
-      for (const auto& [s, ms] : w.parts) {
+      for (const auto& [s, ms, first] : w.parts) {
         const auto e = notebook_.predict(*s.law, s.terms);
         known = known && e;
         if (!e) continue;
         segment.measured_ms += ms;
         segment.predicted.ms += e->ms, segment.predicted.low += e->low, segment.predicted.high += e->high;
         ++segment.stages;
-        // What takes less than a fiftieth of a frame budget decides nothing.
-        if (ms > kLeastStageMs) report.held_out.push_back({s.law->id, 1, ms, *e, s.terms});
+        // What takes less than a fiftieth of a frame budget decides nothing; what a frame goes through twice
+        // was measured once.
+        if (ms > kLeastStageMs && first) report.held_out.push_back({s.law->id, 1, ms, *e, s.terms});
       }
       if (known && segment.measured_ms > 0) report.held_out.push_back(segment);
     }
@@ -390,7 +403,12 @@ class Calibrator {
   }
 
   struct Whole {
-    std::vector<std::pair<StageRef, double>> parts;
+    struct Part {
+      StageRef stage;
+      double ms = 0;
+      bool first = true;  ///< time that the frame goes through it
+    };
+    std::vector<Part> parts;
   };
   static constexpr double kLeastStageMs = 0.8;
   static constexpr double kMostStageMs = 150;  ///< of a stage that calibration times

@@ -350,6 +350,16 @@ PlacedSize placed_size(int pw, int ph, int width, int height, const Placement& p
   return {lie.width, lie.height, lie.from_w, lie.from_h};
 }
 
+ScalingWork scaling_work(const PlacedSize& p) {
+  const double w = std::max<double>(p.width, p.from_width), h = std::max<double>(p.height, p.from_height);
+  const ScalingWork across_first{w * p.from_height, h * p.width}, down_first{w * p.height, h * p.from_width};
+  const auto cost = [](const ScalingWork& s) { return 2 * s.across + s.down; };
+  ScalingWork work = cost(across_first) < cost(down_first) ? across_first : down_first;
+  if (p.width == p.from_width) work.across = 0;
+  if (p.height == p.from_height) work.down = 0;
+  return work;
+}
+
 bool covers_raster(int pw, int ph, int width, int height, const Placement& placement) {
   const PlacedSize p = placed_size(pw, ph, width, height, placement);
   return p.width == width && p.height == height;

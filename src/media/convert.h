@@ -26,6 +26,14 @@ struct PlacedSize {
 };
 PlacedSize placed_size(int picture_width, int picture_height, int width, int height,
                        const Placement& placement);
+/// Pixels that the two passes of a separable scaling go over. A filter widens with the shrinking, so that a
+/// pass costs by the larger of what it reads and what it makes; of the two orders the one that goes over
+/// fewer pixels is taken, those across counted twice (zimg's own rule). Where a side stays as it is there is
+/// no pass.
+struct ScalingWork {
+  double across = 0, down = 0;
+};
+ScalingWork scaling_work(const PlacedSize& placed);
 /// Whether a picture of this size covers the whole raster.
 bool covers_raster(int picture_width, int picture_height, int width, int height, const Placement& placement);
 

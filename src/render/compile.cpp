@@ -111,15 +111,14 @@ class Compiler {
                own,
                law_name("convert " + format + (scaled ? ", scaled" : ""),
                         "Convert " + format + (scaled ? ", scaled" : ""), StageKind::convert,
-                        {"Mpixel", "Mpixel of the file", "Mpixel between the passes", "Mpixel placed"}),
+                        {"Mpixel", "Mpixel across", "Mpixel down", "Mpixel placed"}),
                {mpix()},
                false};
     if (!scaled) return c;
-    // First across, then down.
     const PlacedSize p = placed_size(width, height, width_, height_, placement);
-    const auto mpixel = [](double w, double h) { return static_cast<float>(w * h / 1e6); };
-    c.terms[1] = mpixel(p.from_width, p.from_height);
-    c.terms[2] = mpixel(p.width, p.from_height), c.terms[3] = mpixel(p.width, p.height);
+    const ScalingWork work = scaling_work(p);
+    c.terms[1] = static_cast<float>(work.across / 1e6), c.terms[2] = static_cast<float>(work.down / 1e6);
+    c.terms[3] = static_cast<float>(p.width * p.height / 1e6);
     return c;
   }
 

@@ -216,6 +216,23 @@ TEST(Costs, APictureOfAnotherShapeCostsWhatItCovers) {
   EXPECT_EQ(fills.from_height, 1080);
 }
 
+// A pass of a filter that widens with the shrinking goes over the larger of what it reads and makes, so that
+// enlarging and shrinking by the same factor go over as many pixels.
+TEST(Costs, ScalingGoesOverThePixelsOfTwoPasses) {
+  const ScalingWork larger = scaling_work({1920, 1080, 960, 540}),
+                    smaller = scaling_work({960, 540, 1920, 1080});
+  EXPECT_EQ(larger.across, 1920 * 540) << "across first, over the rows that there are";
+  EXPECT_EQ(larger.down, 1920 * 1080);
+  EXPECT_EQ(smaller.across, 1920 * 540) << "down first, and across over the rows that are left";
+  EXPECT_EQ(smaller.down, 1920 * 1080);
+  // Where only one side changes there is one pass.
+  const ScalingWork wide = scaling_work({2000, 500, 1000, 500});
+  EXPECT_EQ(wide.across, 2000 * 500);
+  EXPECT_EQ(wide.down, 0);
+  const ScalingWork same = scaling_work({800, 600, 800, 600});
+  EXPECT_EQ(std::pair(same.across, same.down), std::pair(0.0, 0.0));
+}
+
 // Copies that nothing else is told to cost: what they take must not turn up as news of "between stages".
 TEST(Costs, CopiesAreCountedWhereTheyAreMade) {
   MediaCatalog media;
