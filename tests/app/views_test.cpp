@@ -465,7 +465,7 @@ TEST_F(Views, KeysStepFromCutToCutAndBypassTheDearestEffect) {
   key(Qt::Key_Left, Qt::ShiftModifier);
   EXPECT_EQ(window->playhead(), cuts.front());
   // B takes the dearest effect of the chosen segment out of playback, and puts it back.
-  const Remedy& worst = session->derived()->plan.remedies.front();
+  const Remedy worst = session->derived()->plan.remedies.front();
   window->set_playhead(worst.range.in + 1, true);
   window->findChild<Ledger*>()->select(worst.segment);
   emit window->findChild<Ledger*>()->segment_chosen(QString::fromStdString(worst.segment), worst.range.in);
@@ -484,7 +484,7 @@ TEST_F(Views, KeysStepFromCutToCutAndBypassTheDearestEffect) {
 TEST_F(Views, ARemedyInThePlanLeadsToItsPlaceAndTheNumbersAddUp) {
   key(Qt::Key_4);
   StationPanel* plan = window->findChild<Stations*>()->panel(Station::plan);
-  const Plan& p = session->derived()->plan;
+  const Plan p = session->derived()->plan;
   ASSERT_EQ(plan->table()->rowCount(), static_cast<int>(p.remedies.size()));
   double seconds = 0;
   std::uint64_t bytes = 0;
