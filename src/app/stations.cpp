@@ -60,6 +60,7 @@ StationPanel::StationPanel(const QString& name, const QStringList& heads, const 
   box_->setContentsMargins(0, 0, 0, 0);
   box_->setSpacing(4);
   sentence_->setWordWrap(true);
+  sentence_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
   sentence_->setFont(look::text_font(13));
   box_->addWidget(sentence_);
   box_->addWidget(table_, 1);
@@ -148,6 +149,7 @@ void Stations::refresh_playout() {
     p->set_sentence(
         tr("Nothing has been played yet. Space plays; missed frames are logged here with their cause."));
     p->set_rows({});
+    p->table()->hide();
     gantt_->show_frame(-1);
     return;
   }
@@ -184,6 +186,7 @@ void Stations::refresh_playout() {
                     tr("frame %1").arg(l.frame)});
     if (rows.size() == 500) break;
   }
+  p->table()->setVisible(!rows.empty());  // headings over nothing say nothing
   p->set_rows(rows);
   gantt_->show_frame(rows.empty() ? -1 : rows.front().frame);
 }

@@ -141,13 +141,15 @@ Audit audit(const Forecast& f, const Playout& p) {
     if (spans_found({r}, a.spans_observed) == 0) tell(r, "called to drop, and played.");
   for (const FrameRange& r : a.spans_observed)
     if (spans_found({r}, a.spans_forecast) == 0) tell(r, "dropped, and was not called.");
+  const std::string spans =
+      a.spans_forecast.empty() && a.spans_observed.empty()
+          ? "no span was called to drop, and none did"
+          : fmt::format("{} of {} spans called were right, {} of {} observed were called", a.matched_forecast,
+                        a.spans_forecast.size(), a.matched_observed, a.spans_observed.size());
   a.sentence = fmt::format(
-      "Forecast {:.0f} dropped frame{} ({:.0f} to {:.0f}), observed {}{}; {} of {} spans called were right, "
-      "{} of {} observed were called.",
-      a.drops_forecast, std::lround(a.drops_forecast) == 1 ? "" : "s", a.drops_low, a.drops_high,
-      a.drops_observed,
-      a.drops_outside > 0 ? fmt::format(", of them {} taken by other programs", a.drops_outside) : "",
-      a.matched_forecast, a.spans_forecast.size(), a.matched_observed, a.spans_observed.size());
+      "Forecast {:.0f} dropped frame{} ({:.0f} to {:.0f}), observed {}{}; {}.", a.drops_forecast,
+      std::lround(a.drops_forecast) == 1 ? "" : "s", a.drops_low, a.drops_high, a.drops_observed,
+      a.drops_outside > 0 ? fmt::format(", of them {} taken by other programs", a.drops_outside) : "", spans);
   return a;
 }
 

@@ -431,6 +431,22 @@ TEST_F(Views, NoWordsAreCutAtTheSmallestScreen) {
   }
 }
 
+TEST_F(Views, ThePlayoutListsMissedFramesOnceThereAreAny) {
+  key(Qt::Key_5);
+  StationPanel* panel = window->findChild<Stations*>()->panel(Station::playout);
+  EXPECT_FALSE(panel->table()->isVisible()) << "headings over nothing say nothing";
+  EXPECT_THAT(panel->sentence().toStdString(), testing::HasSubstr("Space plays"));
+  const Span* worst = nullptr;
+  for (const Span& s : session->derived()->plan.before.spans)
+    if (s.verdict == Verdict::spills && (!worst || s.expected_drops > worst->expected_drops)) worst = &s;
+  ASSERT_TRUE(worst);
+  session->play({worst->in, worst->out}, PlayMode::on_the_clock);
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 60000));
+  EXPECT_EQ(panel->table()->isVisible(), session->playout()->dropped > 0);
+  EXPECT_EQ(panel->table()->rowCount(), session->playout()->dropped);
+}
+
 TEST_F(Views, EveryKeyIsListedOnceAndDoesOneThing) {
   std::map<QString, QString> used;
   for (const QAction* a : window->findChildren<QAction*>())

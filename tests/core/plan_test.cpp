@@ -120,6 +120,8 @@ TEST(AuditOf, DropsThatTheOutsideTookAreNoSpans) {
   EXPECT_TRUE(a.spans_observed.empty());
   EXPECT_EQ(a.drops_outside, 40);
   EXPECT_DOUBLE_EQ(a.span_f1, 1);
+  EXPECT_THAT(a.sentence, testing::HasSubstr("of them 40 taken by other programs"));
+  EXPECT_THAT(a.sentence, testing::EndsWith("no span was called to drop, and none did."));
 }
 
 // Brier (1950): worked example, (0.9−1)² + (0.2−0)² + (0.6−0)² over 3.
