@@ -1,44 +1,11 @@
 // The commands as a script uses them: exit codes, one JSON document, keys that stay.
-#include <sys/wait.h>
-
-#include "support.h"
+#include "commands.h"
 
 namespace gc {
 namespace {
 
-struct Ran {
-  int code = -1;
-  std::string out;
-  Json json() const { return Json::parse(out, nullptr, false); }
-};
-
-class Commands : public testing::Test {
- protected:
-  Ran gclk(const std::string& arguments, const std::string& error_to = "/dev/null") {
-    const std::string command = "XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_CONFIG_HOME='" +
-                                (dir_ / "config").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() +
-                                "' '" GCLK_BINARY "' " + arguments + " 2>" + error_to;
-    Ran r;
-    FILE* p = ::popen(command.c_str(), "r");
-    char buffer[4096];
-    for (std::size_t n; (n = std::fread(buffer, 1, sizeof buffer, p)) > 0;) r.out.append(buffer, n);
-    r.code = WEXITSTATUS(::pclose(p));
-    return r;
-  }
-  std::string small() {
-    const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_long_gop, 256, 144, 60);
-    const TimelinePtr t = test::Build()
-                              .media("m", "m.mp4", 60)
-                              .track("V1")
-                              .segment("a", "m", 0, 24, {test::blur("b", 2), test::cdl("g", 1.1)})
-                              .segment("c", "m", 24, 24)
-                              .done();
-    const fs::path file = dir_ / "cut.otio";
-    EXPECT_TRUE(save_timeline(*t, file));
-    return "'" + file.string() + "'";
-  }
-  test::TempFolder dir_;
-};
+using test::Commands;
+using test::Ran;
 
 TEST_F(Commands, EffectsAreListedWithDevicesToleranceAndFeaturesAndChecked) {
   const Json all = gclk("effects --json").json();

@@ -1,7 +1,5 @@
 // docs/formats.md is what scripts are written by: every document has the keys it names, and no others.
-#include <sys/wait.h>
-
-#include "support.h"
+#include "commands.h"
 
 namespace gc {
 namespace {
@@ -96,39 +94,16 @@ void expect_shape(const Json& json, const Shape& shape, const std::string& where
     EXPECT_TRUE(shape.keys.contains(key)) << where << " has '" << key << "', which the text does not name";
 }
 
-class Documents : public testing::Test {
+class Documents : public test::Commands {
  protected:
-  Documents() {
-    test::movie(dir_ / "m.mp4", Form::h264_long_gop, 256, 144, 60);
-    const TimelinePtr t = test::Build()
-                              .media("m", "m.mp4", 60)
-                              .track("V1")
-                              .segment("a", "m", 0, 24, {test::blur("b", 2), test::cdl("g", 1.1)})
-                              .segment("c", "m", 24, 24)
-                              .done();
-    EXPECT_TRUE(save_timeline(*t, dir_ / "cut.otio"));
-    file_ = "'" + (dir_ / "cut.otio").string() + "'";
-  }
-  Json asked(const std::string& arguments) {
-    const std::string command = "XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_CONFIG_HOME='" +
-                                (dir_ / "config").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() +
-                                "' '" GCLK_BINARY "' " + arguments + " --json 2>/dev/null";
-    std::string out;
-    FILE* p = ::popen(command.c_str(), "r");
-    char buffer[4096];
-    for (std::size_t n; (n = std::fread(buffer, 1, sizeof buffer, p)) > 0;) out.append(buffer, n);
-    ::pclose(p);
-    return Json::parse(out, nullptr, false);
-  }
   void agrees(const std::string& name, const std::string& arguments) {
     SCOPED_TRACE("gclk " + arguments);
     ASSERT_TRUE(documented().contains(name)) << name << " is not in the text";
-    const Json j = asked(arguments);
+    const Json j = gclk(arguments + " --json").json();
     ASSERT_TRUE(j.is_structured()) << "no document";
     expect_shape(j, documented().at(name), name);
   }
-  test::TempFolder dir_;
-  std::string file_;
+  const std::string file_ = small();
 };
 
 TEST_F(Documents, OfATimelineAreAsTheTextSays) {
@@ -160,7 +135,7 @@ TEST_F(Documents, OfEditsAreAsTheTextSays) {
 TEST_F(Documents, OfTheSeatAreAsTheTextSays) {
   agrees("seat", "seat");
   const std::string mine = "'" + (dir_ / "mine.json").string() + "'";
-  asked("seat --save " + mine);
+  gclk("seat --save " + mine);
   agrees("seat compare", "seat compare " + mine + " 'Thin laptop'");
   agrees("advise", "advise " + file_);
   agrees("forecast --seat", "forecast " + file_ + " --seat 'Render node'");
@@ -170,7 +145,7 @@ TEST_F(Documents, OfTheSeatAreAsTheTextSays) {
 TEST_F(Documents, WhatFailsSaysSoInTheDocument) {
   for (const char* arguments :
        {"inspect /no/such.otio", "seat compare /no/such.json this", "replay /no/such.json"}) {
-    const Json j = asked(arguments);
+    const Json j = gclk(std::string(arguments) + " --json").json();
     ASSERT_TRUE(j.is_object() && j.contains("error")) << arguments;
     EXPECT_FALSE(j["error"].empty()) << arguments;
   }
