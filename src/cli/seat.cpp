@@ -168,7 +168,7 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
         return done(fail(saved.error(), c.json));
     // The laws are tried as a person has them after a full measurement, on work that they never saw.
     CalibrateOptions unseen;
-    unseen.workers = o.workers, unseen.seed = a.seed + 2000, unseen.held_out = 1;
+    unseen.workers = o.workers, unseen.seed = a.seed + 2000, unseen.only_tries = true;
     unseen.seconds = kTryLawsSeconds;
     auto tried = calibrate(**notebook, unseen, [&](const CalibrateProgress& p) {
       show_progress("Trying the laws on " + p.what);

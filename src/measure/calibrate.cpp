@@ -114,16 +114,14 @@ class Calibrator {
     int disturbed = 0;
     if (options_.accelerator && (effects_.empty() || !accelerator_working())) return report;
     while (watch.ms() / 1000 < options_.seconds) {
-      // Nothing can be held back before each kind of work was seen; unless nothing is to be learnt at all.
-      const bool hold = (report.runs > 25 || options_.held_out >= 1) && unit(rng_) < options_.held_out;
-      auto trial = hold ? held_trial() : next_trial();
+      auto trial = options_.only_tries ? held_trial() : next_trial();
       if (!trial) return std::unexpected(trial.error());
       if (progress &&
           !progress({watch.ms() / 1000, options_.seconds, report.runs, report.frames, trial->what})) {
         report.cancelled = true;
         break;
       }
-      if (auto r = carry_out(*trial, hold, report); !r) return std::unexpected(r.error());
+      if (auto r = carry_out(*trial, report); !r) return std::unexpected(r.error());
       disturbed += last_disturbed_;
       ++report.runs;
     }
@@ -317,7 +315,7 @@ class Calibrator {
     t.tracks.push_back(upper);
   }
 
-  Result<void> carry_out(const Trial& trial, bool hold, CalibrateReport& report) {
+  Result<void> carry_out(const Trial& trial, CalibrateReport& report) {
     const ProgramPtr program = Program::compile(trial.timeline, media_);
     if (program->intervals().empty()) return {};
     const CompiledInterval& interval = program->intervals().front();
@@ -329,7 +327,9 @@ class Calibrator {
       if (s.law)
         if (const auto e = law_of(*s.law).predict(s.terms)) expected += e->ms;
     const int wanted =
-        hold ? 12 : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 4, 8);
+        options_.only_tries
+            ? 12
+            : std::clamp(static_cast<int>(150 * options_.workers / std::max(20.0, expected)), 4, 8);
     std::vector<Frames> frames;
     // Near the end neighbours were all made before: that is not how a segment plays.
     Frames after = 0;
@@ -346,7 +346,7 @@ class Calibrator {
     const auto fill = static_cast<std::size_t>(options_.workers);
     const std::map<Hash128, std::vector<StageSample>> samples =
         stage_samples(results, fill, results.size() - std::min(results.size(), fill - 1), stages);
-    if (hold) {
+    if (options_.only_tries) {
       if (!last_disturbed_) keep(stages, samples);
       return {};
     }

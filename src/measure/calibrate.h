@@ -16,9 +16,8 @@ struct CalibrateOptions {
   bool accelerator = false;
   /// Pixels of the largest raster, in millions. Small ones are quick, but large ones show where caches end.
   double most_mpix = 2.1;
-  /// Share of the runs that the laws do not learn from: they are held back to try the laws on. 1: all of
-  /// them, of a notebook that knows its seat already.
-  double held_out = 0;
+  /// Nothing is learnt: the laws of a notebook that knows its seat are tried on work that they never saw.
+  bool only_tries = false;
   std::vector<std::string> only;  ///< ids of effects and generators; empty: all
 };
 

@@ -264,7 +264,6 @@ TEST_F(Commands, PlayoutsGoInLoopsFrameByFrameAroundAFrameAndIntoAMonitor) {
   const Json every = gclk("playout " + file + " --every-frame --json").json();
   EXPECT_EQ(every["dropped"], 0);
   EXPECT_EQ(every["mode"], "every_frame");
-  gclk("settings --json");
   const Json around = gclk("playout " + file + " --around 24 --json").json();
   EXPECT_LE(around["in"].get<Frames>(), 24);
   EXPECT_GT(around["out"].get<Frames>(), 24);

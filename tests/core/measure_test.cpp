@@ -300,6 +300,19 @@ TEST_F(Measuring, CalibrationLearnsStopsWhenAskedAndGoesOn) {
     EXPECT_FALSE(e.path().filename().string().starts_with("calibrate-"));
 }
 
+TEST_F(Measuring, LawsAreTriedOnWorkThatTheyNeverSawAndLearnNothingFromIt) {
+  CalibrateOptions o;
+  o.seconds = 4, o.most_mpix = 0.3, o.only = {"blur", "cdl", "gradient"};
+  ASSERT_TRUE(calibrate(*notebook_, o, {}));
+  const std::int64_t known = notebook_->samples();
+  ASSERT_GT(known, 0);
+  o.only_tries = true, o.seconds = 2;
+  const auto tried = calibrate(*notebook_, o, {});
+  ASSERT_TRUE(tried);
+  EXPECT_GT(tried->runs, 0);
+  EXPECT_EQ(notebook_->samples(), known);
+}
+
 TEST_F(Measuring, CalibrationOnTheAcceleratorLearnsItsOwnLaws) {
   if (!accelerator_working()) GTEST_SKIP() << "no accelerator and no stand-in here";
   CalibrateOptions o;
