@@ -33,31 +33,42 @@ void Balance::work_out() {
     update();
     return;
   }
-  // The dearest stretch of the segment: what decides whether it plays.
-  const IntervalCost* worst = nullptr;
-  for (const IntervalCost& c : f.intervals)
-    if (c.in < segment->out && c.out > segment->in && (!worst || c.load > worst->load)) worst = &c;
-  if (!worst) return;
+  const std::vector<StageCost> stages = stages_over(f, {segment->in, segment->out});
+  double load = 0, fetch = 0, all = 0;
+  bool sealed = true, measured = true;
+  for (const IntervalCost& c : f.intervals) {
+    if (c.in >= segment->out || c.out <= segment->in) continue;
+    load = std::max(load, c.load);
+    sealed = sealed && c.is(FrameState::sealed), measured = measured && c.measured;
+  }
+  for (const StageCost& s : stages) {
+    const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
+    all += s.ms, fetch += fetches ? s.ms : 0;
+  }
+  // What limits: reading and decoding, which go one frame at a time, against one frame's time; or all of the work
+  // against what the processors have together. The stages' figures are those of the ledger in both.
+  const int workers = session_.stores().options.workers;
+  const bool by_fetching = fetch > all / workers;
+  budget_ = f.rate.frame_ms() * (by_fetching ? 1 : workers), total_ = by_fetching ? fetch : all;
   title_ = QString::fromStdString(segment->segment->name);
-  double sum = 0;
-  for (const StageCost& s : worst->stages) sum += s.ms;
-  total_ = worst->load * budget_;
-  for (int k = 0; k < kStageKinds; ++k)
-    for (const StageCost& s : worst->stages)
-      if (static_cast<int>(s.kind) == k && s.ms > 0)
-        parts_.push_back({s.kind,
-                          QString::fromStdString(s.kind == StageKind::read      ? "Read"
-                                                 : s.kind == StageKind::convert ? "Convert"
-                                                                                : s.label),
-                          s.ms / sum * total_});
-  summary_ = tr("load %1: %2 of %3 ms, on %4 processors%5")
-                 .arg(worst->load, 0, 'f', 2)
+  for (const StageCost& s : stages) {
+    const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
+    if (s.ms > 0 && (fetches || !by_fetching))
+      parts_.push_back({s.kind,
+                        s.kind == StageKind::read      ? tr("Read")
+                        : s.kind == StageKind::convert ? tr("Convert")
+                                                       : QString::fromStdString(s.label),
+                        s.ms});
+  }
+  summary_ = (by_fetching ? tr("load %1: reading and decoding take %2 of %3 ms, one frame at a time%4")
+                          : tr("load %1: %2 ms of work a frame, %5 processors have %3%4"))
+                 .arg(load, 0, 'f', 2)
                  .arg(total_, 0, 'f', 1)
                  .arg(budget_, 0, 'f', 1)
-                 .arg(session_.stores().options.workers)
-                 .arg(worst->sealed     ? tr(", sealed")
-                      : worst->measured ? QString()
-                                        : tr(", estimated"));
+                 .arg(sealed     ? tr(", sealed")
+                      : measured ? QString()
+                                 : tr(", estimated"));
+  if (!by_fetching) summary_ = summary_.arg(workers);
   update();
 }
 

@@ -93,6 +93,13 @@ void EffectsPanel::refresh_values() {
   }
 }
 
+Json EffectsPanel::values_now(const std::string& effect) const {
+  if (const SegmentPtr s = segment())
+    for (const Effect& e : s->stack)
+      if (e.id == effect) return params_at(e.params, static_cast<double>(frame_in_segment()));
+  return Json::object();
+}
+
 void EffectsPanel::set(const std::string& effect, const std::string& name, const Json& value,
                        const QString& what) {
   const SegmentPtr s = segment();
@@ -210,7 +217,7 @@ void EffectsPanel::add_switches(QHBoxLayout* line, QWidget* row, const Segment& 
   auto* remove = small(tr("Remove"), tr("Take it off the stack"), row);
   remove->setObjectName("remove-" + text(id));
   connect(remove, &QPushButton::clicked, this, [this, segment_id, id, label] {
-    session_.edit(with_effect_removed(*session_.timeline(), segment_id, id), tr("Remove %1").arg(label));
+    session_.edit(with_effect_removed(*session_.timeline(), segment_id, id, now_utc()), tr("Remove %1").arg(label));
   });
   line->addWidget(remove);
 }
@@ -316,12 +323,14 @@ void EffectsPanel::add_number(Lines& lines, QWidget* row, const Effect& effect, 
     value->setToolTip(
         tr("%1, %2 to %3 %4").arg(text(spec.label)).arg(spec.least).arg(spec.most).arg(text(spec.unit)));
     connect(value, &QDoubleSpinBox::valueChanged, this,
-            [this, id = effect.id, spec, i, t = &type, now](double v) {
+            [this, id = effect.id, spec, i, t = &type](double v) {
               Json changed = v;
               if (spec.values > 1) {
+                // The others as they are at this frame now, not when the row was made.
+                const Json here = values_now(id);
                 changed = Json::array();
                 for (std::size_t k = 0; k < static_cast<std::size_t>(spec.values); ++k)
-                  changed.push_back(k == i ? v : param(*t, now, spec.name.c_str(), k));
+                  changed.push_back(k == i ? v : param(*t, here, spec.name.c_str(), k));
               }
               set(id, spec.name, changed, tr("Change %1").arg(text(spec.label)));
             });

@@ -41,6 +41,8 @@ class EffectsPanel : public QWidget {
   QWidget* add_box(const Segment& segment);
   void set(const std::string& effect, const std::string& param, const Json& value, const QString& what);
   Frames frame_in_segment() const;
+  /// Every parameter of an effect as it is at the playhead.
+  Json values_now(const std::string& effect) const;
   SegmentPtr segment() const;
 
   Session& session_;

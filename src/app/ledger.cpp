@@ -8,6 +8,48 @@
 
 namespace gc {
 
+namespace {
+
+/// What the layers inside a composition cost, by the same figures as the composition itself.
+std::vector<LedgerRow> layer_rows(const CompiledSegment& outer, const std::vector<StageCost>& stages,
+                                  const std::string& placed) {
+  std::vector<LedgerRow> rows;
+  if (!outer.inner) return rows;
+  for (const CompiledSegmentPtr& s : outer.inner->segments()) {
+    LedgerRow r;
+    r.id = s->segment->id;
+    r.name = QString::fromStdString(s->segment->name), r.note = QString::fromStdString(s->segment->note);
+    r.in = s->in, r.out = s->out;
+    r.state = s->content == Content::offline ? QObject::tr("offline") : QObject::tr("layer");
+    r.layers = layer_rows(*s, stages, placed);
+    double worst = 0;
+    for (const StageCost& stage : stages)
+      if (stage.placed == placed && stage.segment == r.id) {
+        r.ms += stage.ms;
+        if (stage.ms > worst) worst = stage.ms, r.worst = QString::fromStdString(stage.label);
+      }
+    for (const LedgerRow& deeper : r.layers) r.ms += deeper.ms;
+    rows.push_back(std::move(r));
+  }
+  return rows;
+}
+
+QString state_of(const Derived& d, const CompiledSegment& s, const LedgerRow& r, Frames sealed, Frames broken,
+                 Frames frames) {
+  bool bypass = false;
+  for (const Effect& e : s.segment->stack) bypass = bypass || bypassed(*d.view.timeline, r.id, e.id);
+  const CompiledSegment* main = main_segment(*d.view.played, r.in);
+  if (s.content == Content::offline) return QObject::tr("offline");
+  if (bypass) return QObject::tr("bypassed");
+  if (broken > 0 && main && main->segment->id == r.id) return QObject::tr("seal broken");
+  if (sealed > 0 && sealed >= frames) return QObject::tr("sealed");
+  if (sealed > 0)
+    return QObject::tr("sealed %1 %").arg(100.0 * static_cast<double>(sealed) / static_cast<double>(frames), 0, 'f', 0);
+  return r.estimated && r.load > 0 ? QObject::tr("estimated") : QObject::tr("live");
+}
+
+}  // namespace
+
 std::vector<LedgerRow> ledger_rows(const Derived& d) {
   std::vector<LedgerRow> rows;
   const Forecast& f = d.plan.before;
@@ -16,25 +58,23 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
     r.id = s->segment->id;
     r.name = QString::fromStdString(s->segment->name), r.note = QString::fromStdString(s->segment->note);
     r.in = s->in, r.out = s->out;
-    double frames = 0, worst_ms = 0;
-    Frames sealed = 0, broken = 0;
-    std::map<int, double> own;
+    Frames frames = 0, sealed = 0, broken = 0;
     for (const IntervalCost& c : f.intervals) {
-      const auto n = static_cast<double>(std::min(r.out, c.out) - std::max(r.in, c.in));
+      const Frames n = std::min(r.out, c.out) - std::max(r.in, c.in);
       if (n <= 0) continue;
       frames += n;
       r.load = std::max(r.load, c.load);
       r.estimated = r.estimated || !c.measured;
-      if (c.sealed) sealed += static_cast<Frames>(n);
-      if (c.broken) broken += static_cast<Frames>(n);
-      for (const StageCost& stage : c.stages)
-        if (stage.segment == r.id) r.ms += stage.ms * n, own[stage.owner] += stage.ms * n;
+      if (c.is(FrameState::sealed)) sealed += n;
+      if (c.is(FrameState::broken)) broken += n;
     }
-    if (frames > 0) r.ms /= frames;
-    for (const auto& [owner, ms] : own)
-      if (ms > worst_ms)
-        worst_ms = ms,
-        r.worst = QString::fromStdString(d.view.played->owners()[static_cast<std::size_t>(owner)].label);
+    const std::vector<StageCost> stages = stages_over(f, {r.in, r.out});
+    r.ms = ms_of(stages, r.id);
+    double worst_ms = 0;
+    for (const StageCost& stage : stages)
+      if (stage.placed == r.id && stage.ms > worst_ms)
+        worst_ms = stage.ms, r.worst = QString::fromStdString(stage.label);
+    r.layers = layer_rows(*s, stages, r.id);
     for (Frames n = r.in; n < r.out; ++n) r.drops += f.miss[static_cast<std::size_t>(n)];
     for (const Span& span : f.spans)
       if (span.verdict > r.verdict && span.in < r.out && span.out > r.in &&
@@ -46,38 +86,66 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
       r.probability = by_itself.drop_probability;
       r.verdict = std::min(r.verdict, by_itself.verdict);
     }
-    bool bypass = false;
-    for (const Effect& e : s->segment->stack) bypass = bypass || bypassed(*d.view.timeline, r.id, e.id);
-    const CompiledSegment* main = main_segment(*d.view.played, r.in);
-    if (s->content == Content::offline) r.state = QObject::tr("offline");
-    else if (bypass) r.state = QObject::tr("bypassed");
-    else if (broken > 0 && main && main->segment->id == r.id) r.state = QObject::tr("seal broken");
-    else if (sealed > 0 && static_cast<double>(sealed) >= frames) r.state = QObject::tr("sealed");
-    else if (sealed > 0)
-      r.state = QObject::tr("sealed %1 %").arg(100.0 * static_cast<double>(sealed) / frames, 0, 'f', 0);
-    else r.state = r.estimated && r.load > 0 ? QObject::tr("estimated") : QObject::tr("live");
+    r.state = state_of(d, *s, r, sealed, broken, frames);
     rows.push_back(std::move(r));
   }
   return rows;
 }
 
+void LedgerModel::number(const std::vector<LedgerRow>& rows, int parent) {
+  for (std::size_t i = 0; i < rows.size(); ++i) {
+    const int here = static_cast<int>(nodes_.size());
+    nodes_.push_back({&rows[i], parent, static_cast<int>(i), {}});
+    nodes_[static_cast<std::size_t>(parent)].inner.push_back(here);
+    number(rows[i].layers, here);
+  }
+}
+
+QModelIndex LedgerModel::index(int row, int column, const QModelIndex& parent) const {
+  const std::vector<int>& inner = node(parent).inner;
+  if (row < 0 || row >= static_cast<int>(inner.size()) || column < 0 || column >= kColumns) return {};
+  return createIndex(row, column, static_cast<quintptr>(inner[static_cast<std::size_t>(row)]));
+}
+
+QModelIndex LedgerModel::parent(const QModelIndex& index) const {
+  const int up = node(index).parent;
+  if (!index.isValid() || up == 0) return {};
+  return createIndex(nodes_[static_cast<std::size_t>(up)].place, 0, static_cast<quintptr>(up));
+}
+
+int LedgerModel::rowCount(const QModelIndex& parent) const {
+  return parent.column() > 0 ? 0 : static_cast<int>(node(parent).inner.size());
+}
+
+namespace {
+/// Whether these are the same segments with the same layers, whatever they cost.
+bool same_tree(const std::vector<LedgerRow>& a, const std::vector<LedgerRow>& b) {
+  return a.size() == b.size() && std::equal(a.begin(), a.end(), b.begin(), [](const auto& x, const auto& y) {
+           return x.id == y.id && same_tree(x.layers, y.layers);
+         });
+}
+}  // namespace
+
 void LedgerModel::set(std::vector<LedgerRow> rows, const Timeline& t) {
   rate_ = t.rate, start_ = t.start;
-  const bool same = rows.size() == rows_.size() &&
-                    std::equal(rows.begin(), rows.end(), rows_.begin(),
-                               [](const LedgerRow& a, const LedgerRow& b) { return a.id == b.id; });
-  if (same) {
-    rows_ = std::move(rows);
-    emit dataChanged(index(0, 0), index(rowCount() - 1, kColumns - 1));
-    return;
-  }
-  beginResetModel();
+  const bool same = same_tree(rows, rows_);
+  if (!same) beginResetModel();
   rows_ = std::move(rows);
-  endResetModel();
+  nodes_.assign(1, {});
+  number(rows_, 0);
+  if (!same) return endResetModel();
+  // Every place keeps its number, so that what is open stays open.
+  for (std::size_t n = 0; n < nodes_.size(); ++n) {
+    if (nodes_[n].inner.empty()) continue;
+    const QModelIndex up = n == 0 ? QModelIndex() : createIndex(nodes_[n].place, 0, static_cast<quintptr>(n));
+    emit dataChanged(index(0, 0, up), index(rowCount(up) - 1, kColumns - 1, up));
+  }
 }
 
 QVariant LedgerModel::data(const QModelIndex& i, int role) const {
-  const LedgerRow& r = row(i.row());
+  if (!i.isValid()) return {};
+  const LedgerRow& r = row(i);
+  const bool layer = i.parent().isValid();
   if (role == Qt::FontRole)
     return i.column() == kName || i.column() == kState || i.column() == kVerdict ? look::text_font(13)
                                                                                  : look::number_font(12);
@@ -94,8 +162,10 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
              r.note.isEmpty() ? QString() : "\n" + r.note);
   const bool sort = role == Qt::UserRole;
   const bool unknown =
-      r.estimated && r.load <= 0;  // nothing to go by yet: no number is better than a wrong one
+      !layer && r.estimated && r.load <= 0;  // nothing to go by yet: no number is better than a wrong one
   if (role != Qt::DisplayRole && !sort) return {};
+  // Whether frames drop is known of the composition, not of a layer by itself.
+  if (layer && !sort && i.column() != kName && i.column() != kMs && i.column() != kState) return {};
   switch (i.column()) {
     case kName:
       return r.name;
@@ -130,7 +200,7 @@ QVariant LedgerModel::headerData(int section, Qt::Orientation o, int role) const
   static const char* kTips[] = {"",
                                 "Timecode of the first frame",
                                 "Greatest mean load: 1.0 is exactly real time",
-                                "Milliseconds a frame of the segment's own stages",
+                                "Milliseconds of work a frame: the segment's own stages, and its layers where it is a composition",
                                 "Whether frames drop, with the probability",
                                 "Dropped frames expected",
                                 ""};
@@ -149,7 +219,7 @@ Ledger::Ledger(Session& session, QWidget* parent)
       session_(session),
       model_(new LedgerModel(this)),
       proxy_(new QSortFilterProxyModel(this)),
-      table_(new QTableView(this)),
+      table_(new QTreeView(this)),
       filter_(new QLineEdit(this)) {
   proxy_->setSourceModel(model_);
   proxy_->setSortRole(Qt::UserRole);
@@ -163,15 +233,17 @@ Ledger::Ledger(Session& session, QWidget* parent)
   table_->setSelectionBehavior(QAbstractItemView::SelectRows);
   table_->setSelectionMode(QAbstractItemView::SingleSelection);
   table_->setAlternatingRowColors(true);
-  table_->setShowGrid(false);
   table_->setWordWrap(false);
-  table_->verticalHeader()->hide();
-  table_->verticalHeader()->setDefaultSectionSize(24);
-  table_->horizontalHeader()->setHighlightSections(false);
-  table_->setTabKeyNavigation(false);
+  table_->setUniformRowHeights(true);
+  table_->setIndentation(14);
+  table_->setAllColumnsShowFocus(true);
+  table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
+  table_->setExpandsOnDoubleClick(true);
+  table_->header()->setHighlightSections(false);
+  proxy_->setRecursiveFilteringEnabled(true);
   static constexpr int kWidths[] = {164, 98, 52, 56, 104, 54, 90};
   for (int c = 0; c < LedgerModel::kColumns; ++c) table_->setColumnWidth(c, kWidths[c]);
-  table_->horizontalHeader()->setStretchLastSection(true);
+  table_->header()->setStretchLastSection(true);
   filter_->setObjectName("filter");
   filter_->setPlaceholderText(tr("Filter segments  (Ctrl+F)"));
   filter_->setClearButtonEnabled(true);
@@ -192,16 +264,19 @@ Ledger::Ledger(Session& session, QWidget* parent)
   connect(table_->selectionModel(), &QItemSelectionModel::currentRowChanged, this,
           [this](const QModelIndex& now) {
             if (quiet_ || !now.isValid()) return;
-            const LedgerRow& r = model_->row(proxy_->mapToSource(now).row());
+                        // A layer leads to the composition that it is in: its frames are those of the timeline.
+            QModelIndex top = now;
+            while (top.parent().isValid()) top = top.parent();
+            const LedgerRow& r = model_->row(proxy_->mapToSource(top));
             emit segment_chosen(QString::fromStdString(r.id), r.in);
           });
 }
 
 void Ledger::select(const std::string& id) {
   for (int i = 0; i < model_->rowCount(); ++i)
-    if (model_->row(i).id == id) {
-      const QModelIndex at = proxy_->mapFromSource(model_->index(i, 0));
-      if (at.isValid() && table_->currentIndex().row() != at.row()) {
+    if (const QModelIndex here = model_->index(i, 0); model_->row(here).id == id) {
+      const QModelIndex at = proxy_->mapFromSource(here);
+      if (at.isValid() && selected() != id) {
         const bool before = std::exchange(quiet_, true);
         table_->setCurrentIndex(at);
         quiet_ = before;
@@ -211,8 +286,9 @@ void Ledger::select(const std::string& id) {
 }
 
 std::string Ledger::selected() const {
-  const QModelIndex now = table_->currentIndex();
-  return now.isValid() ? model_->row(proxy_->mapToSource(now).row()).id : std::string();
+  QModelIndex now = table_->currentIndex();
+  while (now.parent().isValid()) now = now.parent();
+  return now.isValid() ? model_->row(proxy_->mapToSource(now)).id : std::string();
 }
 
 }  // namespace gc

@@ -1,9 +1,9 @@
-// The ledger: every segment and what it costs, sortable and filterable.
+// The ledger: every segment and what it costs, sortable and filterable. A composition opens to its layers.
 #pragma once
-#include <QAbstractTableModel>
+#include <QAbstractItemModel>
 #include <QLineEdit>
 #include <QSortFilterProxyModel>
-#include <QTableView>
+#include <QTreeView>
 
 #include "app/session.h"
 
@@ -17,23 +17,39 @@ struct LedgerRow {
   double load = 0, ms = 0, drops = 0, probability = 0;
   Verdict verdict = Verdict::holds;
   bool estimated = false;
+  /// Of a composition: what its layers cost. What they cost is in the composition's own figures.
+  std::vector<LedgerRow> layers;
 };
 std::vector<LedgerRow> ledger_rows(const Derived& derived);
 
-class LedgerModel : public QAbstractTableModel {
+class LedgerModel : public QAbstractItemModel {
   Q_OBJECT
  public:
   enum Column { kName, kIn, kLoad, kMs, kVerdict, kDrops, kState, kColumns };
-  using QAbstractTableModel::QAbstractTableModel;
+  using QAbstractItemModel::QAbstractItemModel;
   void set(std::vector<LedgerRow> rows, const Timeline& timeline);
-  const LedgerRow& row(int i) const { return rows_[static_cast<std::size_t>(i)]; }
-  int rowCount(const QModelIndex& = {}) const override { return static_cast<int>(rows_.size()); }
+  const LedgerRow& row(const QModelIndex& index) const { return *node(index).row; }
+  QModelIndex index(int row, int column, const QModelIndex& parent = {}) const override;
+  QModelIndex parent(const QModelIndex& index) const override;
+  int rowCount(const QModelIndex& parent = {}) const override;
   int columnCount(const QModelIndex& = {}) const override { return kColumns; }
   QVariant data(const QModelIndex& index, int role) const override;
   QVariant headerData(int section, Qt::Orientation o, int role) const override;
 
  private:
+  /// A row with its place in the tree; the first node stands for the whole.
+  struct Node {
+    const LedgerRow* row = nullptr;
+    int parent = 0, place = 0;
+    std::vector<int> inner;
+  };
+  const Node& node(const QModelIndex& index) const {
+    return nodes_[index.isValid() ? static_cast<std::size_t>(index.internalId()) : 0];
+  }
+  void number(const std::vector<LedgerRow>& rows, int parent);
+
   std::vector<LedgerRow> rows_;
+  std::vector<Node> nodes_ = std::vector<Node>(1);
   Rate rate_;
   Frames start_ = 0;
 };
@@ -44,7 +60,7 @@ class Ledger : public QWidget {
   explicit Ledger(Session& session, QWidget* parent = nullptr);
   void select(const std::string& id);
   std::string selected() const;
-  QTableView* table() const { return table_; }
+  QTreeView* table() const { return table_; }
   QLineEdit* filter() const { return filter_; }
 
  signals:
@@ -54,7 +70,7 @@ class Ledger : public QWidget {
   Session& session_;
   LedgerModel* model_;
   QSortFilterProxyModel* proxy_;
-  QTableView* table_;
+  QTreeView* table_;
   QLineEdit* filter_;
   bool quiet_ = false;
 };

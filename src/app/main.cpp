@@ -36,6 +36,7 @@ int main(int argc, char** argv) {
   Session session(*stores);
   MainWindow window(session);
   window.show();
+  session.look_for_recovery();
   if (!parser.positionalArguments().isEmpty()) session.open(parser.positionalArguments().front());
   return QApplication::exec();
 }

@@ -8,7 +8,6 @@
 #include <QHBoxLayout>
 #include <QMenuBar>
 #include <QMessageBox>
-#include <QSettings>
 #include <QShortcut>
 #include <QSplitter>
 #include <QTextBrowser>
@@ -44,10 +43,19 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     set_playhead(0, true);
     picture_->set_figures({}, {});
     refresh_title();
-    refresh_recent();
+    session_.note_recent(session_.file());
     skyline_->setFocus();
   });
-  connect(&session_, &Session::saved, this, [this] { refresh_title(), refresh_recent(); });
+  connect(&session_, &Session::saved, this, [this] {
+    refresh_title();
+    session_.note_recent(session_.file());
+    if (const auto then = std::exchange(after_saving_, nullptr); then && !session_.changed()) then();
+  });
+  connect(&session_, &Session::not_saved, this, [this] { after_saving_ = nullptr; });
+  connect(&session_, &Session::changed_outside, this, [this](const QString& f) { changed_outside(f); });
+  connect(&session_, &Session::recent_changed, this, [this](const QStringList& f) { show_recent(f); });
+  connect(&session_, &Session::recoverable, this,
+          [this](const std::vector<RecoveryCopy>& copies) { offer_recovery(copies.front()); });
   connect(&session_, &Session::failed, this, [this](const QString& message) {
     auto* box = new QMessageBox(QMessageBox::Warning, tr("Glass Clock"), message, QMessageBox::Ok, this);
     box->setObjectName("failure");
@@ -79,7 +87,7 @@ MainWindow::MainWindow(Session& session) : session_(session) {
   });
   refresh_sentence();
   refresh_title();
-  refresh_recent();
+  session_.note_recent({});
 }
 
 void MainWindow::make_layout() {
@@ -115,17 +123,15 @@ void MainWindow::make_layout() {
   skyline_->setFixedHeight(220);
   down->addWidget(skyline_);
 
-  auto* answer = new QHBoxLayout;
-  sentence_ = new QLabel(centre);
-  sentence_->setObjectName("sentence");
-  sentence_->setFont(look::text_font(17, true));
-  sentence_->setWordWrap(true);
-  sentence_->setMinimumHeight(46);
-  work_text_ = new QLabel(centre);
-  work_text_->setObjectName("work");
-  work_text_->setWordWrap(true);
+  // The row is as high as three lines of the answer, whatever it says, so that nothing below it moves.
+  auto* row = new QWidget(centre);
+  auto* answer = new QHBoxLayout(row);
+  answer->setContentsMargins(0, 0, 0, 0);
+  row->setFixedHeight(3 * QFontMetrics(look::text_font(17, true)).lineSpacing() + 2);
+  sentence_ = new TextBox("sentence", look::text_font(17, true), 3, row);
+  work_text_ = new TextBox("work", look::text_font(12), 4, row);
+  work_text_->setSizePolicy(QSizePolicy::Fixed, QSizePolicy::Fixed);
   work_text_->setFixedWidth(250);
-  work_text_->setFont(look::text_font(12));
   progress_ = new QProgressBar(centre);
   progress_->setRange(0, 1000);
   progress_->setFixedWidth(110);
@@ -143,7 +149,7 @@ void MainWindow::make_layout() {
   answer->addWidget(progress_);
   answer->addWidget(stop_);
   answer->addWidget(action_);
-  down->addLayout(answer);
+  down->addWidget(row);
 
   auto* halves = new QSplitter(Qt::Horizontal, centre);
   ledger_ = new Ledger(session_, halves);
@@ -350,7 +356,7 @@ QString MainWindow::caption(Frames frame) const {
   if (const CompiledSegment* s = main_segment(*d.view.played, frame))
     text += "  " + QString::fromStdString(s->segment->name);
   if (static_cast<std::size_t>(frame) < d.view.seals.size() &&
-      d.view.seals[static_cast<std::size_t>(frame)] == SealState::sealed)
+      d.view.seals[static_cast<std::size_t>(frame)] == FrameState::sealed)
     text += tr("  sealed");
   return text;
 }
@@ -381,7 +387,7 @@ void MainWindow::refresh_sentence() {
   work_text_->setVisible(busy);
   progress_->setVisible(busy);
   stop_->setVisible(w.kind == Work::Kind::measuring || w.kind == Work::Kind::rendering);
-  work_text_->setText(w.text);
+  work_text_->set_text(w.text);
   progress_->setValue(static_cast<int>(w.share * 1000));
   const bool plan = session_.current() && !session_.derived()->plan.remedies.empty();
   action_->setVisible(plan && w.kind != Work::Kind::rendering);
@@ -394,7 +400,7 @@ void MainWindow::refresh_sentence() {
   else if (w.kind == Work::Kind::measuring && !session_.derived()->plan.before.fully_measured)
     text = tr("Measuring what frames cost on this seat. The answer comes within seconds.");
   else text = QString::fromStdString(session_.derived()->plan.sentence);
-  sentence_->setText(text);
+  sentence_->set_text(text);
   undo_->setEnabled(session_.can_undo());
   redo_->setEnabled(session_.can_redo());
   undo_->setText(session_.can_undo() ? tr("&Undo: %1").arg(session_.undo_text()) : tr("&Undo"));
@@ -410,30 +416,20 @@ void MainWindow::refresh_title() {
           : QString("%1%2 – Glass Clock").arg(name, session_.changed() ? tr(" (changed)") : QString()));
 }
 
-void MainWindow::refresh_recent() {
-  QSettings settings;
-  QStringList files = settings.value("recent").toStringList();
-  if (!session_.file().isEmpty()) {
-    const QString now = QFileInfo(session_.file()).absoluteFilePath();
-    files.removeAll(now);
-    files.prepend(now);
-    while (files.size() > 8) files.removeLast();
-    settings.setValue("recent", files);
-  }
+void MainWindow::show_recent(const QStringList& files) {
   recent_->clear();
   recent_->setEnabled(!files.isEmpty());
   for (const QString& f : files)
-    connect(recent_->addAction(f), &QAction::triggered, this, [this, f] {
-      if (may_discard()) session_.open(f);
-    });
+    connect(recent_->addAction(f), &QAction::triggered, this,
+            [this, f] { when_saved([this, f] { session_.open(f); }); });
 }
 
 void MainWindow::open_dialog() {
-  if (!may_discard()) return;
   auto* dialog = new QFileDialog(this, tr("Open a timeline"), QFileInfo(session_.file()).absolutePath(),
                                  tr("OpenTimelineIO timelines (*.otio);;All files (*)"));
   dialog->setAttribute(Qt::WA_DeleteOnClose);
-  connect(dialog, &QFileDialog::fileSelected, this, [this](const QString& f) { session_.open(f); });
+  connect(dialog, &QFileDialog::fileSelected, this,
+          [this](const QString& f) { when_saved([this, f] { session_.open(f); }); });
   dialog->open();
 }
 
@@ -452,28 +448,74 @@ void MainWindow::save(bool as) {
   dialog->open();
 }
 
-bool MainWindow::may_discard() {
-  if (!session_.changed()) return true;
-  const int answer =
-      ask_unsaved ? ask_unsaved()
-                  : QMessageBox::question(
-                        this, tr("Unsaved changes"),
-                        tr("The timeline has changes that are not saved. Save them before it is closed?"),
-                        QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel, QMessageBox::Save);
-  if (answer == QMessageBox::Cancel) return false;
-  if (answer == QMessageBox::Save) {
-    // The last step before closing may wait: what was made must not be lost.
-    if (auto r = save_timeline(*session_.timeline(), session_.file().toStdString()); !r) {
-      QMessageBox::warning(this, tr("Glass Clock"), QString::fromStdString(r.error().text()));
-      return false;
-    }
+void MainWindow::ask(const char* name, const QString& title, const QString& question,
+                     const QList<QPair<int, QString>>& buttons, int usual, const std::function<int()>& instead,
+                     std::function<void(int)> then) {
+  if (instead) return then(instead());
+  auto* box = new QMessageBox(QMessageBox::Question, title, question, QMessageBox::NoButton, this);
+  box->setObjectName(name);
+  box->setAttribute(Qt::WA_DeleteOnClose);
+  for (const auto& [button, words] : buttons) {
+    auto* b = box->addButton(static_cast<QMessageBox::StandardButton>(button));
+    if (!words.isEmpty()) b->setText(words);
   }
-  return true;
+  box->setDefaultButton(static_cast<QMessageBox::StandardButton>(usual));
+  connect(box, &QMessageBox::finished, this, [then = std::move(then)](int answer) { then(answer); });
+  box->open();
+}
+
+void MainWindow::when_saved(std::function<void()> then) {
+  if (!session_.changed()) return then();
+  ask("unsaved", tr("Unsaved changes"),
+      tr("The timeline has changes that are not saved. Save them before it is closed?"),
+      {{QMessageBox::Save, {}}, {QMessageBox::Discard, {}}, {QMessageBox::Cancel, {}}}, QMessageBox::Save,
+      ask_unsaved, [this, then = std::move(then)](int answer) {
+        if (answer == QMessageBox::Save) {
+          after_saving_ = then;
+          session_.save(session_.file());
+        } else if (answer == QMessageBox::Discard) {
+          session_.give_up_edits();
+          then();
+        }
+      });
+}
+
+void MainWindow::changed_outside(const QString& file) {
+  ask("changed-outside", tr("Changed by another program"),
+      tr("%1 was changed by another program since it was opened here. Saving over it would lose that change.")
+          .arg(file),
+      {{QMessageBox::SaveAll, tr("Save as another file")},
+       {QMessageBox::Save, tr("Save over it")},
+       {QMessageBox::Cancel, {}}},
+      QMessageBox::SaveAll, ask_outside, [this, file](int answer) {
+        if (answer == QMessageBox::Save) session_.save(file, true);
+        if (answer == QMessageBox::SaveAll) save(true);
+      });
+}
+
+void MainWindow::offer_recovery(const RecoveryCopy& copy) {
+  ask("recovery", tr("Unsaved changes were kept"),
+      tr("Glass Clock ended before the changes of '%1' were saved. They were kept as of %2 UTC.\n%3")
+          .arg(QString::fromStdString(copy.name),
+               QString::fromStdString(copy.at.substr(0, 16)).replace('T', ' '),
+               QString::fromStdString(copy.file)),
+      {{QMessageBox::Open, tr("Open with the changes")},
+       {QMessageBox::Discard, tr("Give the changes up")},
+       {QMessageBox::Cancel, tr("Ask again later")}},
+      QMessageBox::Open, ask_recover, [this, copy](int answer) {
+        if (answer == QMessageBox::Open) when_saved([this, copy] { session_.open_recovered(copy); });
+        if (answer == QMessageBox::Discard) session_.discard_recovery(copy);
+      });
 }
 
 void MainWindow::closeEvent(QCloseEvent* e) {
-  if (!may_discard()) {
+  if (!may_close_ && session_.changed()) {
+    // Nothing is waited for here: the window closes itself once what is to be saved is saved.
     e->ignore();
+    when_saved([this] {
+      may_close_ = true;
+      close();
+    });
     return;
   }
   session_.stop_playing();

@@ -22,10 +22,12 @@ class MainWindow : public QMainWindow {
   void go_to(Station s);
   void set_playhead(Frames frame, bool seek);
   Frames playhead() const { return playhead_; }
-  /// Asks before unsaved changes are lost: true when it may go on.
-  bool may_discard();
-  /// For tests: answers the question about unsaved changes instead of asking.
-  std::function<int()> ask_unsaved;
+  /// Goes on with `then` once unsaved changes are saved or given up; asks which, and stays when told so.
+  void when_saved(std::function<void()> then);
+  /// For tests: answers the questions instead of asking. A QMessageBox::StandardButton.
+  std::function<int()> ask_unsaved;  ///< Save, Discard or Cancel
+  std::function<int()> ask_outside;  ///< Save (over it), SaveAll (as another file) or Cancel
+  std::function<int()> ask_recover;  ///< Open, Discard or Cancel (later)
 
  protected:
   void closeEvent(QCloseEvent*) override;
@@ -38,7 +40,13 @@ class MainWindow : public QMainWindow {
   void save(bool as);
   void refresh_sentence();
   void refresh_title();
-  void refresh_recent();
+  void show_recent(const QStringList& files);
+  void changed_outside(const QString& file);
+  void offer_recovery(const RecoveryCopy& copy);
+  /// A question with these buttons and their words; asks without holding the program up.
+  void ask(const char* name, const QString& title, const QString& text,
+           const QList<QPair<int, QString>>& buttons, int usual, const std::function<int()>& instead,
+           std::function<void(int)> then);
   void choose_segment(const std::string& id);
   void play(bool backwards);
   void play_stretch();
@@ -61,8 +69,8 @@ class MainWindow : public QMainWindow {
   Balance* balance_;
   Stations* stations_;
   QSplitter* right_ = nullptr;
-  QLabel* sentence_;
-  QLabel* work_text_;
+  TextBox* sentence_;
+  TextBox* work_text_;
   QProgressBar* progress_;
   QPushButton* action_;
   QPushButton* stop_;
@@ -78,6 +86,8 @@ class MainWindow : public QMainWindow {
   QAction* every_frame_action_ = nullptr;
   QAction* coverage_ = nullptr;
   std::string segment_;
+  std::function<void()> after_saving_;  ///< what goes on once the save that was asked for is done
+  bool may_close_ = false;
 };
 
 }  // namespace gc

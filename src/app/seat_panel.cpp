@@ -21,13 +21,8 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
   auto* down = new QVBoxLayout(this);
   down->setContentsMargins(0, 0, 0, 0);
   down->setSpacing(8);
-  headline_ = new QLabel(this);
-  headline_->setObjectName("seat-headline");
-  headline_->setWordWrap(true);
-  headline_->setFont(look::text_font(16, true));
-  news_ = new QLabel(this);
-  news_->setObjectName("seat-news");
-  news_->setWordWrap(true);
+  headline_ = new TextBox("seat-headline", look::text_font(16, true), 3, this);
+  news_ = new TextBox("seat-news", look::text_font(13), 2, this);
   down->addWidget(headline_);
   down->addWidget(news_);
 
@@ -139,15 +134,15 @@ void SeatPanel::refresh() {
   if (!isVisible()) return;
   const Advice* a = session_.advice();
   if (session_.elsewhere() >= 0)
-    headline_->setText(
+    headline_->set_text(
         tr("The skyline shows the timeline on another seat: %1.")
             .arg(text(session_.other_seats()[static_cast<std::size_t>(session_.elsewhere())].name)));
-  else if (a) headline_->setText(text(a->sentence));
+  else if (a) headline_->set_text(text(a->sentence));
   else if (!session_.has_timeline())
-    headline_->setText(tr("Open a timeline to see what holds this seat back for it."));
-  else headline_->setText(tr("Working out what holds this seat back for this timeline."));
+    headline_->set_text(tr("Open a timeline to see what holds this seat back for it."));
+  else headline_->set_text(tr("Working out what holds this seat back for this timeline."));
   news_->setVisible(!session_.news().empty());
-  if (!session_.news().empty()) news_->setText(tr("News: %1").arg(text(session_.news().front().text)));
+  if (!session_.news().empty()) news_->set_text(tr("News: %1").arg(text(session_.news().front().text)));
   const QSignalBlocker quiet(seats_);
   seats_->clear();
   seats_->addItem(tr("This seat"));

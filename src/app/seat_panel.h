@@ -7,6 +7,7 @@
 #include <QStackedWidget>
 
 #include "app/row_table.h"
+#include "app/text_box.h"
 #include "app/session.h"
 
 namespace gc {
@@ -41,8 +42,8 @@ class SeatPanel : public QWidget {
   void load_dialog();
 
   Session& session_;
-  QLabel* headline_;
-  QLabel* news_;
+  TextBox* headline_;
+  TextBox* news_;
   QPushButton* quick_;
   QPushButton* full_;
   QComboBox* seats_;

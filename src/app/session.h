@@ -3,35 +3,23 @@
 #pragma once
 #include <QImage>
 #include <QObject>
+#include <QTimer>
 #include <condition_variable>
 #include <optional>
+#include <stop_token>
 #include <thread>
 
-#include "app/lane.h"
+#include "app/derived.h"
+#include "app/task_queue.h"
 #include "audit/explain.h"
-#include "desk/desk.h"
+#include "desk/recovery.h"
 #include "desk/seats.h"
-#include "forecast/pyramid.h"
 #include "forecast/what_if.h"
 #include "render/coverage.h"
 #include "seat/seat.h"
 #include "timeline/history.h"
 
 namespace gc {
-
-/// Everything the window shows of one state of the timeline. Made in the background, never changed.
-struct Derived {
-  View view;
-  Plan plan;  ///< with the forecast as it is now in plan.before
-  LoadPyramid pyramid;
-  Gate gate;
-  std::uint64_t shelf_bytes = 0;
-  std::string track_record;
-  std::map<std::string, int> dearest;  ///< by segment: the owner of its dearest effect, live
-
-  const Owner* dearest_effect(const std::string& segment) const;
-};
-using DerivedPtr = std::shared_ptr<const Derived>;
 
 /// What the picture of a still shows.
 enum class StillKind {
@@ -92,7 +80,18 @@ class Session : public QObject, private Display {
 
   // What can be asked for. All return at once.
   void open(const QString& file);
-  void save(const QString& file);
+  /// Opens what a program that is gone left unsaved; it is still unsaved afterwards.
+  void open_recovered(const RecoveryCopy& copy);
+  /// Looks for such copies; told by `recoverable`.
+  void look_for_recovery();
+  void discard_recovery(const RecoveryCopy& copy);
+  /// A file that another program has changed since it was read is left alone, unless it is to be written `over`;
+  /// told by `changed_outside`.
+  void save(const QString& file, bool over = false);
+  /// The edits since the last save are given up: no copy of them is kept.
+  void give_up_edits();
+  /// Puts a file at the head of the list of recent ones, or only asks for the list when it is empty.
+  void note_recent(const QString& file);
   void edit(TimelinePtr next, const QString& what);
   void undo();
   void redo();
@@ -135,6 +134,10 @@ class Session : public QObject, private Display {
   void opened();
   void failed(const QString& message);
   void saved();
+  void not_saved();  ///< after `failed` or `changed_outside`
+  void changed_outside(const QString& file);
+  void recoverable(const std::vector<gc::RecoveryCopy>& copies);
+  void recent_changed(const QStringList& files);
   void derived_changed();   ///< forecast, plan, seals
   void timeline_changed();  ///< an edit, before its forecast is there
   void work_changed();
@@ -150,18 +153,31 @@ class Session : public QObject, private Display {
  private:
   bool present(Frames frame, ScreenImage&& picture, double at_ms) override;
   void post(std::function<void()> on_interface_thread);
+  struct Still {
+    View view;
+    Stores stores;
+    Frames frame = 0;
+    LookOptions look;
+  };
+  void tell(const Error& error);  ///< from any thread
   void still_loop();
-  void make_still(const ProgramPtr& program, Frames frame, LookOptions look, const View& view);
+  void make_still(const Still& wanted);
   bool still_superseded();
   void count_coverage();
   void derive(bool then_measure);
-  DerivedPtr make_derived(const TimelinePtr& timeline, std::shared_ptr<const ProfileBook> elsewhere,
-                          const DerivedPtr& before) const;
+  void seals_changed();
+  void timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr derived, const QString& file,
+                   const Hash128& origin);
+  void edited();
   void set_work(Work::Kind kind, const QString& text, double share);
+  std::stop_token begin_labour(Work::Kind kind, const QString& text);
+  void end_labour(const std::stop_token& of);
+  void make_way();
   void start_measuring(bool again);
   void look_at_profile();
   void work_out_advice();
-  void start_rendering(std::vector<FrameRange> ranges);
+  void start_rendering();
+  void played(Playout playout, std::optional<Audit> audit, std::optional<Explanation> explanation);
 
   Stores stores_;
   std::optional<History> history_;
@@ -181,17 +197,27 @@ class Session : public QObject, private Display {
   Work work_;
   bool playing_ = false;
   int deriving_ = 0;  ///< states that are being worked out
-  std::vector<FrameRange> resume_render_;
-  bool resume_measure_ = false;
+  bool sealing_ = false, seal_again_ = false;  ///< the seals are being looked at; there are newer ones
+  Hash128 origin_;     ///< of what the file held when it was read or last saved
+  QTimer keep_edits_;  ///< until edits are kept for a crash
 
-  std::atomic<bool> quit_{false}, stop_work_{false}, stop_play_{false};
+  /// A plan that the person has accepted: of which state, and what of it.
+  struct Accepted {
+    DerivedPtr of;
+    std::vector<FrameRange> ranges;
+    RenderPrice price;
+  };
+  std::optional<Accepted> accepted_;
+  bool resume_render_ = false, resume_measure_ = false;
+
+  std::atomic<bool> quit_{false};
+  std::atomic<const Timeline*> latest_{nullptr};  ///< for workers: what is not of it need not be worked out
+  /// Of all labour that was begun or waits now. What is begun later has another one, so that a stop is never
+  /// taken back, and never stops what was asked for after it.
+  std::stop_source labour_stop_;
+  std::shared_ptr<std::atomic<bool>> stop_play_ = std::make_shared<std::atomic<bool>>(false);
   std::mutex still_mutex_;
   std::condition_variable still_changed_;
-  struct Still {
-    View view;
-    Frames frame = 0;
-    LookOptions look;
-  };
   std::optional<Still> still_;
   LookOptions look_;
   std::vector<Coverage> uncovered_;
@@ -206,9 +232,10 @@ class Session : public QObject, private Display {
   std::optional<QImage> pending_picture_;
   Frames pending_frame_ = 0;
 
-  std::thread stills_, player_;
-  // What a person waits for is never behind what takes long. Last, so that they end first.
-  Lane quick_, labour_;
+  std::thread stills_;
+  // What a person waits for is never behind what takes long, and saving behind nothing but saving. Last, so that
+  // they end first.
+  TaskQueue quick_, labour_, player_, files_;
 };
 
 }  // namespace gc

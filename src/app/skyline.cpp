@@ -82,7 +82,7 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
     if (s.interval < 0) continue;
     const IntervalCost& cost = f.intervals[static_cast<std::size_t>(s.interval)];
     Column c(bottom + x, stride, x, out.height());
-    if (s.verdict == Verdict::unseen && !cost.sealed) {
+    if (s.verdict == Verdict::unseen && !cost.is(FrameState::sealed)) {
       // An empty column with a dashed outline, as high as the budget: no load can be said of what cannot be
       // shown.
       const int high = static_cast<int>(std::lround(per_load));
@@ -103,14 +103,14 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
         if (x % 4 == 0 && up % 4 == 0) c.set(up, rgb(v));
       if (x % 4 < 2) c.set(std::min(y, out.height() - 1), rgb(v));
     };
-    if (s.full > s.load + 0.02f && !cost.sealed) dotted(s.full, 150);
-    if (cost.sealed) {
+    if (s.full > s.load + 0.02f && !cost.is(FrameState::sealed)) dotted(s.full, 150);
+    if (cost.is(FrameState::sealed)) {
       // A lid on the lowered column, the former load as a faint outline.
       for (int up = top + 2; up < top + 5; ++up) c.set(up, rgb(236));
       c.set(std::min(static_cast<int>(std::lround(s.live * per_load)), out.height() - 1), rgb(112));
     }
     // A lid with a gap: every other stretch of it is missing.
-    if (cost.broken && (x / 9) % 2 == 0)
+    if (cost.is(FrameState::broken) && (x / 9) % 2 == 0)
       for (int up = top + 4; up < top + 7; ++up) c.set(up, rgb(236));
     if (!cost.measured && x % 3 == 0) c.set(top, rgb(220));
   }
@@ -326,8 +326,8 @@ QString Skyline::describe(Frames frame) const {
               .arg(s.load, 0, 'f', 2)
               .arg(s.low, 0, 'f', 2)
               .arg(s.high, 0, 'f', 2)
-              .arg(c.sealed     ? tr(", sealed; %1 live").arg(s.live, 0, 'f', 2)
-                   : c.broken   ? tr(", seal broken")
+              .arg(c.is(FrameState::sealed)     ? tr(", sealed; %1 live").arg(s.live, 0, 'f', 2)
+                   : c.is(FrameState::broken)   ? tr(", seal broken")
                    : c.measured ? QString()
                                 : tr(", estimated"));
   text += QString("\nmissed with %1 % probability").arg(s.miss * 100, 0, 'f', 0);

@@ -15,6 +15,9 @@
 namespace gc {
 namespace {
 
+constexpr int kSentenceLines = 6, kCardLines = 5;  ///< more than these scroll
+constexpr int kLeastTable = 72;                    ///< pixels: a head and two rows
+
 QString text(const std::string& s) { return QString::fromStdString(s); }
 QString number(double v, int digits = 1) { return QString::number(v, 'f', digits); }
 
@@ -54,32 +57,15 @@ StationPanel::StationPanel(const QString& name, const QStringList& heads, const 
                            QWidget* parent)
     : QWidget(parent),
       box_(new QVBoxLayout(this)),
-      sentence_(new QLabel(this)),
+      sentence_(new TextBox("panel-sentence", look::text_font(13), kSentenceLines, this)),
       table_(new RowTable(heads, wide, wrap, this)) {
   setObjectName(name);
   box_->setContentsMargins(0, 0, 0, 0);
   box_->setSpacing(4);
-  sentence_->setWordWrap(true);
-  sentence_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
-  sentence_->setFont(look::text_font(13));
+  table_->setMinimumHeight(kLeastTable);
   box_->addWidget(sentence_);
   box_->addWidget(table_, 1);
   connect(table_, &RowTable::frame_chosen, this, &StationPanel::frame_chosen);
-}
-
-void StationPanel::set_sentence(const QString& text) {
-  sentence_->setText(text);
-  fit_sentence();
-}
-
-void StationPanel::resizeEvent(QResizeEvent* event) {
-  QWidget::resizeEvent(event);
-  fit_sentence();
-}
-
-/// Where room is short a label that wraps would be squeezed, and lines of it cut; a table can be scrolled.
-void StationPanel::fit_sentence() {
-  sentence_->setMinimumHeight(sentence_->text().isEmpty() ? 0 : sentence_->heightForWidth(width()));
 }
 
 Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), session_(session) {
@@ -108,26 +94,19 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   seat_ = new SeatPanel(session, this);
   panel(Station::seat)->box()->insertWidget(0, seat_, 1);
   panel(Station::seat)->table()->hide();
-  for (QLabel* l : panel(Station::seat)->findChildren<QLabel*>(QString(), Qt::FindDirectChildrenOnly))
-    l->hide();
+  panel(Station::seat)->sentence_box()->hide();
   connect(seat_, &SeatPanel::frame_chosen, this, &Stations::frame_chosen);
   gantt_ = new Gantt(session, this);
   panel(Station::playout)->box()->addWidget(gantt_);
   connect(panel(Station::playout), &StationPanel::frame_chosen, gantt_, &Gantt::show_frame);
-  card_ = new QLabel(this);
-  card_->setObjectName("span-card");
-  card_->setWordWrap(true);
-  card_->setTextFormat(Qt::PlainText);
-  card_->setFont(look::text_font(13));
-  card_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
-  card_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
+  card_ = new TextBox("span-card", look::text_font(13), kCardLines, this);
   panel(Station::forecast)->box()->addWidget(card_);
   connect(panel(Station::forecast)->table(), &QTableWidget::currentCellChanged, this,
           [this](int row) { show_card(row); });
   connect(&session_, &Session::span_explained, this,
           [this](FrameRange span, const std::vector<StageGain>& gains, const std::vector<StageGain>& least) {
             if (span == carded_)
-              card_->setText(card_->text().section('\n', 0, 0) + "\n" + gain_text(gains, least));
+              card_->set_text(card_->text().section('\n', 0, 0) + "\n" + gain_text(gains, least));
           });
   connect(this, &QStackedWidget::currentChanged, this, [this] { refresh(); });
   connect(&session_, &Session::derived_changed, this, [this] { refresh(); });
@@ -195,7 +174,7 @@ void Stations::show_card(int row) {
   carded_ = {};
   const auto& d = session_.derived();
   const auto* item = row >= 0 && d ? panel(Station::forecast)->table()->item(row, 0) : nullptr;
-  if (!item) return card_->setText(tr("Choose a span to see why, and what would help."));
+  if (!item) return card_->set_text(tr("Choose a span to see why, and what would help."));
   const qint64 in = item->data(Qt::UserRole).toLongLong();
   for (const Span& s : d->plan.before.spans)
     if (s.in == in) {
@@ -205,7 +184,7 @@ void Stations::show_card(int row) {
               ? tr("other programs or the machine's host keep the display from frames that "
                    "lie ready")
               : tr("to blame is %1, %2 ms a frame").arg(held_back_by(s), number(s.blame.ms, 0));
-      card_->setText(tr("%1 to %2: %3.\nWorking out what would help.")
+      card_->set_text(tr("%1 to %2: %3.\nWorking out what would help.")
                          .arg(text(timecode(d->view.timeline->start + s.in, d->view.timeline->rate)),
                               text(timecode(d->view.timeline->start + s.out, d->view.timeline->rate)),
                               blame));

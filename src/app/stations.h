@@ -1,12 +1,12 @@
 // What each station shows below the picture. Each panel reads the session and says what to do.
 #pragma once
-#include <QLabel>
 #include <QStackedWidget>
 #include <QVBoxLayout>
 
 #include "app/effects_panel.h"
 #include "app/row_table.h"
 #include "app/seat_panel.h"
+#include "app/text_box.h"
 
 namespace gc {
 
@@ -17,24 +17,20 @@ class StationPanel : public QWidget {
   /// `wide` are the columns that take the room that is left.
   StationPanel(const QString& name, const QStringList& heads, const QList<int>& wide, bool wrap,
                QWidget* parent);
-  void set_sentence(const QString& text);
+  void set_sentence(const QString& text) { sentence_->set_text(text); }
   QString sentence() const { return sentence_->text(); }
   using Row = RowTable::Row;
   void set_rows(std::vector<Row> rows) { table_->set_rows(std::move(rows)); }
   RowTable* table() const { return table_; }
+  TextBox* sentence_box() const { return sentence_; }
   QVBoxLayout* box() const { return box_; }
 
  signals:
   void frame_chosen(qint64 frame);
 
- protected:
-  void resizeEvent(QResizeEvent* event) override;
-
  private:
-  void fit_sentence();
-
   QVBoxLayout* box_;
-  QLabel* sentence_;
+  TextBox* sentence_;
   RowTable* table_;
 };
 
@@ -52,6 +48,8 @@ class Stations : public QStackedWidget {
   void set_playhead(Frames frame) { effects_->set_playhead(frame); }
   SeatPanel* seat() const { return seat_; }
   StationPanel* panel(Station s) const { return panels_[static_cast<std::size_t>(s)]; }
+  /// What the pages hold scrolls or folds; none of them makes the window higher.
+  QSize minimumSizeHint() const override { return {320, 120}; }
 
  signals:
   void frame_chosen(qint64 frame);
@@ -70,7 +68,7 @@ class Stations : public QStackedWidget {
   EffectsPanel* effects_;
   SeatPanel* seat_;
   Gantt* gantt_;
-  QLabel* card_;
+  TextBox* card_;
   FrameRange carded_;  ///< the span on the card
 };
 

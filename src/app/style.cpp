@@ -76,9 +76,10 @@ void apply(QApplication& app) {
     QPushButton[rail="true"]:focus { background: #3a3a3a; }
     QLineEdit, QDoubleSpinBox, QSpinBox, QComboBox { background: #161616; border: 1px solid #484848; border-radius: 3px; padding: 3px 6px; }
     QLineEdit:focus, QDoubleSpinBox:focus { border-color: #b4b4b4; }
-    QTableView { background: #222222; alternate-background-color: #262626; gridline-color: transparent; border: 1px solid #363636; outline: none; }
-    QTableView::item { padding: 2px 6px; background: transparent; } QTableView::item:selected { background: #4a4a4a; color: #ffffff; }
-    QTableView:focus { border-color: #8c8c8c; }
+    QTableView, QTreeView { background: #222222; alternate-background-color: #262626; gridline-color: transparent; border: 1px solid #363636; outline: none; }
+    QTableView::item, QTreeView::item { padding: 2px 6px; background: transparent; } QTableView::item:selected, QTreeView::item:selected { background: #4a4a4a; color: #ffffff; }
+    QTreeView::item { min-height: 20px; }
+    QTableView:focus, QTreeView:focus { border-color: #8c8c8c; }
     QHeaderView::section { background: #2b2b2b; color: #b4b4b4; border: none; border-bottom: 1px solid #484848; padding: 4px 6px; }
     QScrollBar { background: #1e1e1e; } QScrollBar:vertical { width: 12px; } QScrollBar:horizontal { height: 12px; }
     QScrollBar::handle { background: #484848; border-radius: 4px; min-height: 24px; min-width: 24px; } QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }

@@ -46,7 +46,7 @@ int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRan
   }));
 }
 
-void note_disturbance(const Playout& p, Notebook& notebook) {
+Result<void> note_disturbance(const Playout& p, Notebook& notebook) {
   double crowding = 0, looked_at = 0;
   for (const FrameLog& f : p.log)
     if (f.made && f.crowding >= 0) crowding += f.crowding, ++looked_at;
@@ -67,12 +67,12 @@ void note_disturbance(const Playout& p, Notebook& notebook) {
     if (f.spent.outside > kLeastOutsideMs) d.ms.push_back(static_cast<float>(f.spent.outside));
   }
   // A few frames say nothing of how often.
-  if (busy < 1000) return;
+  if (busy < 1000) return {};
   d.per_busy_ms = static_cast<double>(d.ms.size()) / busy;
   d.looks_per_busy_ms = static_cast<double>(d.looks_ms.size()) / busy;
   d.shared = p.around.others + p.around.stolen;
-  notebook.add_disturbance(d);
   notebook.note_shared(p.around);
+  return notebook.add_disturbance(d);
 }
 
 std::vector<FrameRange> segment_ranges(const Program& program) {
@@ -93,7 +93,7 @@ int drops_in(const Playout& p, FrameRange r, Cause cause) {
   }));
 }
 
-std::vector<float> note_moods(const Forecast& f, const Playout& p, Notebook& notebook) {
+std::vector<float> moods_of(const Forecast& f, const Playout& p) {
   constexpr double kLeast = 8;  // frames
   std::vector<float> ratios;
   for (const IntervalCost& c : f.intervals) {
@@ -103,11 +103,10 @@ std::vector<float> note_moods(const Forecast& f, const Playout& p, Notebook& not
     if (frames >= kLeast && c.measured && c.fetch_ms + c.process_ms > 0)
       ratios.push_back(static_cast<float>(own / frames / (c.fetch_ms + c.process_ms) * f.base));
   }
-  notebook.add_moods(ratios, f.crowding);
   return ratios;
 }
 
-void note_outcomes(const Forecast& f, const Playout& p, const Program& program, Notebook& notebook) {
+Result<void> note_outcomes(const Forecast& f, const Playout& p, const Program& program, Notebook& notebook) {
   std::vector<Said> said;
   for (FrameRange part : segment_ranges(program)) {
     part = {std::max(part.in, f.range.in), std::min(part.out, f.range.out)};
@@ -116,7 +115,13 @@ void note_outcomes(const Forecast& f, const Playout& p, const Program& program, 
     const int drops = drops_in(p, part), own = drops - drops_in(p, part, Cause::outside);
     if (drops == 0 || own > 0) said.push_back({static_cast<float>(f.any_drop_simulated(part)), own > 0});
   }
-  notebook.add_outcomes(said);
+  return notebook.add_outcomes(said);
+}
+
+Result<void> note_playout(const Forecast& f, const Playout& p, const Program& program, Notebook& notebook) {
+  if (auto r = note_disturbance(p, notebook); !r) return r;
+  if (auto r = note_outcomes(f, p, program, notebook); !r) return r;
+  return notebook.add_moods(moods_of(f, p), f.crowding);
 }
 
 Audit audit(const Forecast& f, const Playout& p) {
@@ -135,7 +140,8 @@ Audit audit(const Forecast& f, const Playout& p) {
                   : 0;
   const auto tell = [&](FrameRange r, const char* what) {
     a.disagreements.push_back(
-        fmt::format("{} to {}: {}", timecode(r.in, p.rate), timecode(r.out, p.rate), what));
+        fmt::format("{} to {}: {}", timecode(p.start + r.in, p.rate),
+                                          timecode(p.start + r.out, p.rate), what));
   };
   for (const FrameRange& r : a.spans_forecast)
     if (spans_found({r}, a.spans_observed) == 0) tell(r, "called to drop, and played.");

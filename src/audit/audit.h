@@ -28,15 +28,17 @@ std::vector<FrameRange> spans_observed(const Playout& playout, bool outside);
 /// How many of `these` have half of themselves, or of one of `those`, in common with it.
 int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those);
 
-/// Remembers how often and for how long the outside held frames of this playout up.
-void note_disturbance(const Playout& playout, Notebook& notebook);
-
-/// Remembers how far each stretch's frames were from what is known of them, and returns those ratios.
-std::vector<float> note_moods(const Forecast& forecast, const Playout& playout, Notebook& notebook);
-
-/// Remembers what was said of each segment, and what came of it, so that probabilities are held to it.
-void note_outcomes(const Forecast& forecast, const Playout& playout, const Program& program,
-                   Notebook& notebook);
+/// Remembers all that a playout teaches: how often and for how long the outside held frames up, what was said
+/// of each segment and what came of it, so that probabilities are held to it, and how far frames were from
+/// what is known of them.
+Result<void> note_playout(const Forecast& forecast, const Playout& playout, const Program& program,
+                          Notebook& notebook);
+// The parts of it.
+Result<void> note_disturbance(const Playout& playout, Notebook& notebook);
+Result<void> note_outcomes(const Forecast& forecast, const Playout& playout, const Program& program,
+                           Notebook& notebook);
+/// For each stretch, what its frames took ÷ what is known of them.
+std::vector<float> moods_of(const Forecast& forecast, const Playout& playout);
 
 /// The lowest layer's segments, as ranges of frames.
 std::vector<FrameRange> segment_ranges(const Program& program);

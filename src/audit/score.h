@@ -3,6 +3,7 @@
 #include "audit/explain.h"
 #include "audit/random.h"
 #include "measure/self_test.h"
+#include "plan/plan.h"
 
 namespace gc {
 
@@ -14,6 +15,7 @@ struct ScoreOptions {
   double measure_seconds = 20;
   ForecastOptions forecast;
   RandomOptions random;
+  fs::path shelf;    ///< folder for renders, whose said time is held against what they take; empty: none
   fs::path replays;  ///< folder for records of playouts that the model alone had wrong; empty: none are kept
 };
 
@@ -53,6 +55,7 @@ struct TimelineScore {
   double brier_limit = 0;  ///< mean over segments of what repeated playouts leave open
   std::vector<std::string> disagreements;
   std::vector<SpanScore> spans, segments_said;
+  std::vector<PriceRecord> renders;
 };
 
 struct Score {

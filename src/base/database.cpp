@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 namespace gc {
 
 Statement& Statement::bind(std::int64_t v) {
@@ -39,7 +41,30 @@ std::string Statement::text(int column) const {
            : std::string();
 }
 
-Result<Database> Database::open(const std::filesystem::path& path, int version, const char* schema,
+Result<void> Statement::run() {
+  step();
+  const bool done = ok();
+  const std::string why = done ? "" : sqlite3_errmsg(db_.get());
+  if (handle_) rewind();
+  if (done) return {};
+  const char* file = sqlite3_db_filename(db_.get(), "main");
+  return environment("the database refused a change: " + why, file ? file : "",
+                     "Check free space and permissions; earlier records are intact.");
+}
+
+namespace {
+
+/// The version that a file says it has.
+Result<std::int64_t> version_of(const Database& d, const char* what) {
+  Statement ask = d.prepare("PRAGMA user_version");
+  if (ask.step()) return ask.integer(0);
+  return bad_input(fmt::format("is not a readable {}: {}", what, d.message()), d.path().string(),
+                   "Move the file away; a new one is made at the next start.");
+}
+
+}  // namespace
+
+Result<Database> Database::open(const std::filesystem::path& path, std::span<const char* const> steps,
                                 const char* what) {
   Database d;
   d.path_ = path;
@@ -53,24 +78,38 @@ Result<Database> Database::open(const std::filesystem::path& path, int version, 
     return environment(fmt::format("the {} cannot be opened: {}", what, sqlite3_errstr(code)), path.string(),
                        "Check that the folder exists and may be written to.");
   sqlite3_busy_timeout(raw, 5000);
-  Statement ask = d.prepare("PRAGMA user_version");
-  if (!ask.step())
-    return bad_input(fmt::format("is not a readable {}: {}", what, d.message()), path.string(),
-                     "Move the file away; a new one is made at the next start.");
-  const std::int64_t found = ask.integer(0);
-  if (found > version)
+  const auto version = static_cast<std::int64_t>(steps.size());
+  const auto found = version_of(d, what);
+  if (!found) return std::unexpected(found.error());
+  if (*found > version)
     return bad_input(fmt::format("the {} was written by a newer version (format {}, this program reads {})",
-                                 what, found, version),
+                                 what, *found, version),
                      path.string(),
                      "Update the program, or move the file away to start a new one. It was not changed.");
-  ask = {};
   if (auto r = d.run("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;"); !r)
     return std::unexpected(r.error());
-  if (found < version) {
-    if (auto r = d.run(fmt::format("BEGIN; {} PRAGMA user_version={}; COMMIT;", schema, version).c_str()); !r)
-      return std::unexpected(r.error());
+  if (*found < version) {
+    const auto brought = d.change([&]() -> Result<void> {
+      // Another program may have brought it up to date in the meantime.
+      const auto now = version_of(d, what);
+      if (!now) return std::unexpected(now.error());
+      for (auto v = static_cast<std::size_t>(std::max<std::int64_t>(0, *now)); v < steps.size(); ++v)
+        if (auto r = d.run(steps[v]); !r) return r;
+      return d.run(fmt::format("PRAGMA user_version={}", std::max(version, *now)).c_str());
+    });
+    if (!brought) return std::unexpected(brought.error());
   }
   return d;
+}
+
+Result<void> Database::change(const std::function<Result<void>()>& change) const {
+  if (auto r = run("BEGIN IMMEDIATE"); !r) return r;
+  auto r = change();
+  if (r) r = run("COMMIT");
+  // A failure may have ended the transaction already.
+  if (!r && sqlite3_get_autocommit(db_.get()) == 0)
+    sqlite3_exec(db_.get(), "ROLLBACK", nullptr, nullptr, nullptr);
+  return r;
 }
 
 Statement Database::prepare(const char* sql) const {
@@ -78,13 +117,13 @@ Statement Database::prepare(const char* sql) const {
   sqlite3_stmt* raw = nullptr;
   s.code_ = sqlite3_prepare_v2(db_.get(), sql, -1, &raw, nullptr);
   s.handle_ = std::shared_ptr<sqlite3_stmt>(raw, sqlite3_finalize);
+  s.db_ = db_;
   return s;
 }
 
 Result<void> Database::run(const char* sql) const {
   if (sqlite3_exec(db_.get(), sql, nullptr, nullptr, nullptr) == SQLITE_OK) return {};
   const std::string why = message();
-  sqlite3_exec(db_.get(), "ROLLBACK", nullptr, nullptr, nullptr);
   return environment("the database refused a change: " + why, path_.string(),
                      "Check free space and permissions; earlier records are intact.");
 }

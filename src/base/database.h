@@ -1,9 +1,11 @@
-// A thin SQLite handle: WAL, versioned schema, statements that cannot leak.
+// A thin SQLite handle: WAL, versioned schema, statements that cannot leak, changes in transactions.
 #pragma once
 #include <sqlite3.h>
 
 #include <filesystem>
+#include <functional>
 #include <memory>
+#include <span>
 #include <string>
 #include <string_view>
 
@@ -23,6 +25,8 @@ class Statement {
   void rewind();  ///< ready to be bound and run again
   bool step();    ///< true while there is a row; a failure is kept in ok()
   bool ok() const { return code_ == SQLITE_OK || code_ == SQLITE_ROW || code_ == SQLITE_DONE; }
+  /// Runs a statement that returns no rows; fails with what SQLite says. It can be bound and run again.
+  Result<void> run();
   std::int64_t integer(int column) const { return sqlite3_column_int64(get(), column); }
   double real(int column) const { return sqlite3_column_double(get(), column); }
   std::string text(int column) const;  ///< also reads blobs
@@ -31,16 +35,21 @@ class Statement {
   friend class Database;
   sqlite3_stmt* get() const { return handle_.get(); }
   std::shared_ptr<sqlite3_stmt> handle_;
+  std::shared_ptr<sqlite3> db_;  ///< outlives the statement, and says what went wrong
   int next_ = 1;
   int code_ = SQLITE_OK;
 };
 
 class Database {
  public:
-  /// Opens or makes the file and brings it to `version` by `schema` (run when the file is new). A file from a
-  /// newer version is refused and left alone. Waits up to 5 s for other processes.
-  static Result<Database> open(const std::filesystem::path& path, int version, const char* schema,
+  /// Opens or makes the file. steps[v] brings a file of version v to version v + 1; the steps that a file has
+  /// not had are run, all in one transaction, each exactly once. A file from a newer version is refused and
+  /// left alone. Waits up to 5 s for other processes.
+  static Result<Database> open(const std::filesystem::path& path, std::span<const char* const> steps,
                                const char* what);
+  /// Runs `change` in a transaction that begins by taking the right to write. Whatever fails, nothing of it
+  /// stays.
+  Result<void> change(const std::function<Result<void>()>& change) const;
   bool is_open() const { return db_ != nullptr; }
   Statement prepare(const char* sql) const;
   Result<void> run(const char* sql) const;

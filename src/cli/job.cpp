@@ -15,7 +15,7 @@ Frames own_drops(const Playout& p) { return p.dropped - p.dropped_outside; }
 int broken_or_gone(const View& before, const View& after, const std::string& segment, bool own) {
   int n = 0;
   for (std::size_t f = 0; f < before.seals.size(); ++f) {
-    if (before.seals[f] != SealState::sealed || after.seals[f] == SealState::sealed) continue;
+    if (before.seals[f] != FrameState::sealed || after.seals[f] == FrameState::sealed) continue;
     const CompiledSegment* s = main_segment(*after.played, static_cast<Frames>(f));
     n += (s && s->segment->id == segment) == own;
   }
@@ -34,12 +34,12 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
                   demo.seconds_of_picture, demo.seconds_taken, demo.scaling));
   auto timeline = load_timeline(demo.timeline);
   if (!timeline) return std::unexpected(timeline.error());
-  // The job starts from the live timeline, also when it was run here before.
-  std::error_code ignored;
-  fs::remove_all(options.shelf, ignored);
   auto stores = Stores::open(options);
   if (!stores) return std::unexpected(stores.error());
   View view = view_of(*timeline, *stores);
+  // The job starts from the live timeline, also when it was run here before. Whatever else is on the shelf stays.
+  if (auto r = stores->shelf->discard(*view.played); !r) return std::unexpected(r.error());
+  view = view_of(*timeline, *stores);
 
   auto measured = measure(view.played, *stores->notebook, stores->measure_options(25, false),
                           [&](const MeasureProgress&) { return !stop.load(); });
@@ -49,7 +49,7 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
   if (!quiet) print(*measured);
 
   const Plan plan =
-      make_plan(*view.played, *stores->notebook, view.states(), whole(view), stores->plan_options());
+      make_plan(*view.played, *stores->notebook, view.seals, whole(view), stores->plan_options());
   result["forecast"] = to_json(plan.before), result["plan"] = to_json(plan);
   say("2  Forecast and plan");
   if (!quiet) print(plan.before, view), print(plan, view);
@@ -64,10 +64,10 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
   const Audit live_audit = audit(plan.before, live);
   result["live"] = to_json(live_audit, plan.before, live);
   if (!quiet) print(live, view), print(live_audit);
-  remember(live_audit, view, *stores->notebook);
+  if (auto r = remember(live_audit, view, *stores->notebook); !r) return std::unexpected(r.error());
 
   say("4  Carrying out the plan");
-  auto rendered = prerender(view.played, *stores->shelf, plan.ranges(), stores->prerender_options(),
+  auto rendered = prerender(view.played, *stores->shelf, plan.ranges(), stores->prerender_options(plan.price()),
                             [&](const PrerenderProgress&) { return !stop.load(); });
   if (!rendered) return std::unexpected(rendered.error());
   result["run"] = to_json(*rendered);
@@ -76,7 +76,7 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
 
   say("5  Playing again");
   const Forecast after =
-      forecast(*view.played, *stores->notebook, view.states(), whole(view), stores->forecast_options());
+      forecast(*view.played, *stores->notebook, view.seals, whole(view), stores->forecast_options());
   // A playout that the outside disturbed is repeated, a bounded number of times; every one is reported.
   const Frames tolerated = std::max<Frames>(3, live.dropped / 10);
   Frames best = live.frames;
@@ -86,7 +86,7 @@ Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool 
     const Audit a = audit(after, p);
     result["sealed"].push_back(to_json(a, after, p));
     if (!quiet) print(p, view), print(a);
-    remember(a, view, *stores->notebook);
+    if (auto r = remember(a, view, *stores->notebook); !r) return std::unexpected(r.error());
     best = std::min(best, own_drops(p));
   }
 

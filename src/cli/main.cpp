@@ -81,7 +81,7 @@ int forecast_elsewhere(const Common& c, Opened& o, const std::string& seat, bool
   auto profile = find_profile(seat);
   if (!profile) return fail(profile.error(), c.json);
   const ProfileBook book(std::move(*profile), o.stores.notebook);
-  const Forecast f = forecast_on(*o.view.played, book, o.view.states(), o.range, o.stores.forecast_options());
+  const Forecast f = forecast_on(*o.view.played, book, o.view.seals, o.range, o.stores.forecast_options());
   const std::vector<std::string> taken = book.taken_over(*o.view.played);
   if (c.json) {
     Json j = to_json(f);
@@ -106,7 +106,7 @@ int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& 
   if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
   ForecastOptions options = o->stores.forecast_options();
   options.loop = loop;
-  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range, options);
+  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.seals, o->range, options);
   if (c.json) put(to_json(f));
   else print(f, o->view);
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
@@ -117,7 +117,7 @@ int cmd_plan(const Common& c) {
   if (!o) return fail(o.error(), c.json);
   if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
   const Plan p =
-      make_plan(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.plan_options());
+      make_plan(*o->view.played, *o->stores.notebook, o->view.seals, o->range, o->stores.plan_options());
   if (c.json) put(to_json(p));
   else print(p, o->view);
   return 0;
@@ -127,13 +127,14 @@ int cmd_run(const Common& c) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   std::vector<FrameRange> ranges{o->range};
+  RenderPrice price;
   if (c.range.empty()) {
     if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-    ranges =
-        make_plan(*o->view.played, *o->stores.notebook, o->view.states(), o->range, o->stores.plan_options())
-            .ranges();
+    const Plan plan =
+        make_plan(*o->view.played, *o->stores.notebook, o->view.seals, o->range, o->stores.plan_options());
+    ranges = plan.ranges(), price = plan.price();
   }
-  auto report = prerender(o->view.played, *o->stores.shelf, ranges, o->stores.prerender_options(),
+  auto report = prerender(o->view.played, *o->stores.shelf, ranges, o->stores.prerender_options(price),
                           [](const PrerenderProgress& p) {
                             show_progress(fmt::format("Pre-rendering: {} of {} frames, {} left", p.done,
                                                       p.total, duration_text(p.seconds_left)));

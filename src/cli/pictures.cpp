@@ -6,6 +6,7 @@
 #include <cmath>
 #include <functional>
 
+#include "base/clock.h"
 #include "cli/table.h"
 #include "interchange/cards.h"
 #include "media/compare.h"
@@ -268,7 +269,7 @@ void add_picture_commands(CLI::App& app, Common& c, int& code) {
   effect(s);
   s->callback([&] {
     code = edit(
-        c, a, [&](const Timeline& t) { return with_effect_removed(t, a.segment, a.effect); },
+        c, a, [&](const Timeline& t) { return with_effect_removed(t, a.segment, a.effect, now_utc()); },
         {{"segment", a.segment}, {"removed", a.effect}},
         fmt::format("Removed {} from {}.", a.effect, a.segment));
   });

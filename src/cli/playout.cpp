@@ -79,7 +79,7 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   auto measured = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(20, false),
                           [&](const MeasureProgress&) { return !interrupted.load(); });
   if (!measured) return fail(measured.error(), c.json);
-  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.states(), o->range,
+  const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.seals, o->range,
                               o->stores.forecast_options());
   Json runs = Json::array();
   if (!c.json) print(f, o->view);
@@ -92,10 +92,8 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
     if (i == 0)
       if (auto r = write_files(p, *o->view.played, a); !r) return fail(r.error(), c.json);
     const Audit audited = audit(f, p);
-    remember(audited, o->view, *o->stores.notebook);
-    note_disturbance(p, *o->stores.notebook);
-    note_outcomes(f, p, *o->view.played, *o->stores.notebook);
-    note_moods(f, p, *o->stores.notebook);
+    if (auto r = remember(audited, o->view, *o->stores.notebook); !r) return fail(r.error(), c.json);
+    if (auto r = note_playout(f, p, *o->view.played, *o->stores.notebook); !r) return fail(r.error(), c.json);
     const Explanation e = explain(f, p, *o->view.played);
     if (c.json) {
       Json j = to_json(audited, f, p);
@@ -196,6 +194,9 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   };
   if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
   o.replays = data_folder() / "replays";
+  const auto shelf = ScratchFolder::make(cache_folder(), "score-shelf-");
+  if (!shelf) return fail(shelf.error(), c.json);
+  o.shelf = shelf->path();
   auto s = score(stores->notebook, o, cache_folder() / "random-media", tell, interrupted);
   end_progress();
   if (!s) return fail(s.error(), c.json);

@@ -97,7 +97,7 @@ void print(const Seat& s) {
 void print(const std::vector<Goal>& goals) {
   Table t({"Figure", "Measured", "Goal", "Met"});
   for (const Goal& g : goals)
-    t.row({g.name, fmt::format("{:.3g} {}", g.value, g.unit),
+    t.row({g.name, std::isnan(g.value) ? "not measured" : fmt::format("{:.3g} {}", g.value, g.unit),
            g.least > 0 && g.most < 1e17 ? fmt::format("{:.3g} to {:.3g}", g.least, g.most)
            : g.least > 0                ? fmt::format("{:.3g} or more", g.least)
                                         : fmt::format("{:.3g} or less", g.most),

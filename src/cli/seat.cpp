@@ -143,29 +143,24 @@ constexpr double kTryLawsSeconds = 120;
 int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& interrupted) {
   auto stores = stores_of(c);
   if (!stores) return fail(stores.error(), c.json);
-  const fs::path folder = cache_folder() / fmt::format("self-test-{}", ::getpid());
-  remove_leftovers(folder.parent_path(), "self-test-");
-  std::error_code e;
-  fs::create_directories(folder, e);
-  const auto done = [&](int code) {
-    fs::remove_all(folder, e);
-    return code;
-  };
+  auto scratch = ScratchFolder::make(cache_folder(), "self-test-");
+  if (!scratch) return fail(scratch.error(), c.json);
+  const fs::path folder = scratch->path();
   std::vector<Goal> goals;
   Json more;
   {
     auto notebook = Notebook::open(folder / "full.sqlite");
-    if (!notebook) return done(fail(notebook.error(), c.json));
+    if (!notebook) return fail(notebook.error(), c.json);
     SeatRunOptions o = run_options(a, *stores);
     o.full = true, o.seed = a.seed + 1000;
     auto r = measure_seat(**notebook, o, shown(interrupted));
     end_progress();
-    if (!r) return done(fail(r.error(), c.json));
-    if (r->cancelled) return done(4);
+    if (!r) return fail(r.error(), c.json);
+    if (r->cancelled) return 4;
     if (!a.name.empty()) r->profile.name = a.name;
     if (!a.save.empty())
       if (auto saved = save_profile(r->profile, a.save, a.paths); !saved)
-        return done(fail(saved.error(), c.json));
+        return fail(saved.error(), c.json);
     // The laws are tried as a person has them after a full measurement, on work that they never saw.
     CalibrateOptions unseen;
     unseen.workers = o.workers, unseen.seed = a.seed + 2000, unseen.only_tries = true;
@@ -175,8 +170,8 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
       return !interrupted;
     });
     end_progress();
-    if (!tried) return done(fail(tried.error(), c.json));
-    if (tried->cancelled) return done(4);
+    if (!tried) return fail(tried.error(), c.json);
+    if (tried->cancelled) return 4;
     goals = law_goals(tried->held_out);
     goals.push_back({"full measurement", "s", r->seconds, 0, 360});
     goals.push_back(covered_goal(**notebook, stores->options.workers));
@@ -191,19 +186,19 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
   }
   {
     auto notebook = Notebook::open(folder / "quick.sqlite");
-    if (!notebook) return done(fail(notebook.error(), c.json));
+    if (!notebook) return fail(notebook.error(), c.json);
     auto r = measure_seat(**notebook, run_options(a, *stores), shown(interrupted));
     end_progress();
-    if (!r) return done(fail(r.error(), c.json));
-    if (r->cancelled) return done(4);
+    if (!r) return fail(r.error(), c.json);
+    if (r->cancelled) return 4;
     goals.push_back({"quick measurement", "s", r->seconds, 0, 60});
   }
   show_progress("Making a notebook of ten million samples");
   auto n = notebook_goals(folder, 10'000'000);
   end_progress();
-  if (!n) return done(fail(n.error(), c.json));
+  if (!n) return fail(n.error(), c.json);
   goals.insert(goals.end(), n->begin(), n->end());
-  return done(print_goals(goals, c.json, more));
+  return print_goals(goals, c.json, more);
 }
 
 int cmd_seat(const Common& c, const SeatArguments& a, const std::atomic<bool>& interrupted) {
@@ -375,7 +370,7 @@ int cmd_advise(const Common& c, const SeatArguments& a, const std::atomic<bool>&
     options.others.push_back(std::move(*p));
   }
   const Advice advice =
-      advise(*o->view.played, o->stores.notebook, known_profile(o->stores), o->view.states(), options);
+      advise(*o->view.played, o->stores.notebook, known_profile(o->stores), o->view.seals, options);
   if (c.json) {
     put(to_json(advice));
     return 0;

@@ -32,24 +32,17 @@ ForecastOptions Stores::forecast_options() const {
   return o;
 }
 
-SealStates View::states() const {
-  SealStates s;
-  s.reserve(seals.size());
-  for (const SealState state : seals) s.push_back(static_cast<std::uint8_t>(state));
-  return s;
-}
-
 std::string View::name_of(const std::string& id) const {
   const SegmentPtr s = find_segment(*timeline, id);
   return s ? s->name : id;
 }
 
 PlayOptions Stores::play_options(PlayMode mode, const View& view, FrameRange range) const {
-  return play_options(mode, view, range, view.states());
+  return play_options(mode, view, range, view.seals);
 }
 
 PlayOptions Stores::play_options(PlayMode mode, const View& view, FrameRange range,
-                                 const SealStates& states) const {
+                                 const FrameStates& states) const {
   PlayOptions o;
   o.mode = mode, o.workers = options.workers, o.horizon = options.horizon, o.notebook = notebook;
   o.kinds = kinds_of(*view.played, *notebook, states, range, forecast_options());
@@ -64,6 +57,7 @@ View view_of(const TimelinePtr& timeline, const Stores& stores) {
   v.played = Program::compile(played, *stores.media, how);
   const bool same = played == timeline && how.full_quality() && how.device == Device::processor;
   v.delivered = same ? v.played : Program::compile(timeline, *stores.media);
+  stores.shelf->look_again();
   v.seals = stores.shelf->states(*v.played);
   return v;
 }
@@ -120,8 +114,8 @@ Result<FrameRange> parse_range(const std::string& text, const View& view) {
   return FrameRange{*in, *out};
 }
 
-void remember(const Audit& a, const View& view, Notebook& notebook) {
-  notebook.add_audit({view.timeline->name, now_utc(), a.drops_forecast, static_cast<double>(a.drops_observed),
+Result<void> remember(const Audit& a, const View& view, Notebook& notebook) {
+  return notebook.add_audit({view.timeline->name, now_utc(), a.drops_forecast, static_cast<double>(a.drops_observed),
                       a.span_f1, static_cast<int>(a.spans_forecast.size()), a.matched_forecast});
 }
 

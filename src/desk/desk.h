@@ -30,16 +30,18 @@ struct Stores {
 
   static Result<Stores> open(DeskOptions options);
   ForecastOptions forecast_options() const;
-  PlanOptions plan_options() const { return {forecast_options(), 0.5}; }
+  PlanOptions plan_options() const {
+    return {forecast_options(), 0.5, 0.10, options.settings.rendering, media};
+  }
   /// With what the seat knows of the frames in `range` of the view; in `states`, where they are not the
   /// view's own.
   PlayOptions play_options(PlayMode mode, const View& view, FrameRange range) const;
-  PlayOptions play_options(PlayMode mode, const View& view, FrameRange range, const SealStates& states) const;
+  PlayOptions play_options(PlayMode mode, const View& view, FrameRange range, const FrameStates& states) const;
   MeasureOptions measure_options(double seconds, bool again) const {
-    return {seconds, 0.05, options.workers, again};
+    return {seconds, 0.05, options.workers, again, {}, shelf->folder()};
   }
-  PrerenderOptions prerender_options() const {
-    return {options.workers, true, std::uint64_t{1} << 30, options.settings.rendering, notebook};
+  PrerenderOptions prerender_options(const RenderPrice& price) const {
+    return {options.workers, true, std::uint64_t{1} << 30, options.settings.rendering, notebook, price};
   }
 };
 
@@ -48,9 +50,8 @@ struct View {
   TimelinePtr timeline;
   ProgramPtr played;     ///< open slips applied
   ProgramPtr delivered;  ///< the timeline itself
-  std::vector<SealState> seals;
+  FrameStates seals;
 
-  SealStates states() const;
   std::string name_of(const std::string& segment) const;
 };
 View view_of(const TimelinePtr& timeline, const Stores& stores);
@@ -73,7 +74,7 @@ inline FrameRange whole(const View& v) { return {0, v.played->duration()}; }
 Result<FrameRange> parse_range(const std::string& text, const View& view);
 
 /// Records what an audit found.
-void remember(const Audit& audit, const View& view, Notebook& notebook);
+Result<void> remember(const Audit& audit, const View& view, Notebook& notebook);
 /// "Of 43 spans called to drop, 41 did." Empty before any was called.
 std::string track_record(const Notebook& notebook);
 

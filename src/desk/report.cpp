@@ -54,8 +54,8 @@ Json to_json(const Forecast& f) {
                         {"live_load", c.live_load},
                         {"fetch_ms", c.fetch_ms},
                         {"process_ms", c.process_ms},
-                        {"sealed", c.sealed},
-                        {"broken", c.broken},
+                        {"sealed", c.is(FrameState::sealed)},
+                        {"broken", c.is(FrameState::broken)},
                         {"measured", c.measured},
                         {"stages", stages}});
   }

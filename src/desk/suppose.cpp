@@ -21,9 +21,9 @@ Result<Forecast> forecast_if(const TimelinePtr& timeline, Stores stores, FrameRa
     supposed = std::move(next);
   }
   const View view = view_of(supposed, stores);
-  SealStates states = view.states();
-  for (const FrameRange& r : what.rendered) states = with_state(std::move(states), r, kSealedFrame);
-  for (const FrameRange& r : what.remembered) states = with_state(std::move(states), r, kRememberedFrame);
+  FrameStates states = view.seals;
+  for (const FrameRange& r : what.rendered) states = with_state(std::move(states), r, FrameState::sealed);
+  for (const FrameRange& r : what.remembered) states = with_state(std::move(states), r, FrameState::remembered);
   ForecastOptions options = stores.forecast_options();
   // Frames get what the others leave, and take that much longer.
   options.cost_scale /= 1 - what.others;

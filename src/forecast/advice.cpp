@@ -18,7 +18,7 @@ Totals outcome_of(const Forecast& f) {
   return {f.expected_drops, f.count(Verdict::spills), f.count(Verdict::wavers)};
 }
 
-Forecast changed(const Program& program, const CostBook& book, const SealStates& sealed,
+Forecast changed(const Program& program, const CostBook& book, const FrameStates& sealed,
                  const SeatChange& change, const ForecastOptions& options, double copy_mb_s) {
   ForecastOptions o = options;
   o.workers *= change.processors;
@@ -158,7 +158,7 @@ StageCosts ChangedBook::stage(const StageRef& stage) const {
   return c;
 }
 
-Forecast forecast_on(const Program& program, const ProfileBook& book, const SealStates& sealed,
+Forecast forecast_on(const Program& program, const ProfileBook& book, const FrameStates& sealed,
                      FrameRange range, ForecastOptions options) {
   options.workers = std::max(1, book.profile().processors);
   options.horizon = std::max(options.horizon, 2 * options.workers);
@@ -166,7 +166,7 @@ Forecast forecast_on(const Program& program, const ProfileBook& book, const Seal
 }
 
 Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, const SeatProfile& seat,
-              const SealStates& sealed, const AdviceOptions& options) {
+              const FrameStates& sealed, const AdviceOptions& options) {
   Advice a;
   const double copy = seat.memory ? seat.memory->copy_mb_s / std::max(1, options.forecast.workers) : 0;
   const auto with = [&](const SeatChange& c) {
@@ -240,12 +240,12 @@ Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, 
                              a.binding.size(), most.empty() ? "" : " ", most);
     a.items.push_back(
         {a.least_speed > 0
-             ? fmt::format("A seat {:.3g} times as fast, drives too, would hold everything{}.", a.least_speed,
+             ? fmt::format("A seat whose processors and memory are {:.3g} times as fast would hold everything{}.", a.least_speed,
                            a.least_processors > 0
                                ? fmt::format("; so would {} processors of this speed", a.least_processors)
                                : "")
-             : "Not even a seat 16 times as fast would hold everything live: pre-render, or take effects "
-               "off.",
+             : "Processors 16 times as fast would not hold everything live either: pre-render, or take "
+               "effects off.",
          65});
   }
   for (const SeatVerdict& v : a.seats)

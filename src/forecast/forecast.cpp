@@ -26,11 +26,11 @@ double mean(const std::vector<float>& v) {
 struct Run {
   Frames in = 0, out = 0;
   int interval = 0;
-  std::uint8_t state = 0;
+  FrameState state = FrameState::live;
 };
-bool is_live(const Run& r) { return r.state != kSealedFrame && r.state != kRememberedFrame; }
+bool is_live(const Run& r) { return r.state != FrameState::sealed && r.state != FrameState::remembered; }
 
-std::vector<Run> runs_of(const Program& program, const SealStates& sealed, FrameRange range) {
+std::vector<Run> runs_of(const Program& program, const FrameStates& sealed, FrameRange range) {
   std::vector<Run> runs;
   for (std::size_t i = 0; i < program.intervals().size(); ++i) {
     const CompiledInterval& interval = program.intervals()[i];
@@ -38,7 +38,7 @@ std::vector<Run> runs_of(const Program& program, const SealStates& sealed, Frame
     for (Frames at = in; at < out;) {
       const auto state_at = [&](Frames f) {
         return static_cast<std::size_t>(f) < sealed.size() ? sealed[static_cast<std::size_t>(f)]
-                                                           : std::uint8_t{0};
+                                                           : FrameState::live;
       };
       Frames end = at + 1;
       while (end < out && state_at(end) == state_at(at)) ++end;
@@ -170,8 +170,8 @@ class Pools {
   const Entry& sealed() { return entry(program_.sealed_stages(), false, -1); }
   const Entry& remembered() { return entry({program_.display_stage()}, false, -2); }
   const Entry& of(const Run& run) {
-    return run.state == kSealedFrame       ? sealed()
-           : run.state == kRememberedFrame ? remembered()
+    return run.state == FrameState::sealed       ? sealed()
+           : run.state == FrameState::remembered ? remembered()
                                            : live(run.interval);
   }
 
@@ -192,7 +192,7 @@ class Pools {
       const bool estimated = costs.origin != Origin::measured;
       const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
       e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated,
-                          s.by_wall && !(s.law && s.law->id == cost_card_effect().id)});
+                          s.by_wall && !(s.law && s.law->id == cost_card_effect().id), owner.placed});
       samples.push_back(std::move(values));
     }
     if (pool.frames.size() < 4) {
@@ -238,12 +238,12 @@ Model build(const Program& program, const CostBook& book, const std::vector<Run>
     const Pools::Entry& e = pools.of(run);
     if (entries) entries->push_back(e), live_entries->push_back(pools.live(run.interval));
     const Frames in = run.in - range.in, out = run.out - range.in;
-    if (run.state == kSealedFrame) {
+    if (run.state == FrameState::sealed) {
       // Every sealed piece is a file of its own, opened in its turn.
       constexpr Frames kPiece = 24;
       for (Frames at = in; at < out; at += kPiece)
         model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true, 0});
-    } else if (run.state == kRememberedFrame) {
+    } else if (run.state == FrameState::remembered) {
       model.stretches.push_back({in, out, e.pool, false, 0});
     } else {
       const bool entry = !before || !is_live(*before) ||
@@ -282,8 +282,7 @@ IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live,
                      const ForecastOptions& options, double base, double period) {
   IntervalCost c;
   c.in = run.in, c.out = run.out;
-  c.sealed = run.state == kSealedFrame, c.broken = run.state == kBrokenFrame;
-  c.remembered = run.state == kRememberedFrame;
+  c.state = run.state;
   c.measured = entry.measured;
   c.stages = entry.stages;
   std::vector<float> loads;
@@ -320,7 +319,14 @@ std::vector<double> drops_within(const Trials& trials, Frames in, Frames out) {
   return {counts.begin(), counts.end()};
 }
 
-void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
+/// The frames of a segment that is placed on the timeline.
+FrameRange frames_of(const Program& program, const std::string& placed, FrameRange otherwise) {
+  for (const CompiledSegmentPtr& s : program.segments())
+    if (s->segment->id == placed) return {s->in, s->out};
+  return otherwise;
+}
+
+void explain(Span& span, const Program& program, const Forecast& f, const ForecastOptions& options) {
   double fetch = 0, process = 0, read = 0, accelerator = 0, transfer = 0, frames = 0;
   std::map<int, StageCost> by_owner;
   std::set<std::string> seen;
@@ -339,7 +345,9 @@ void explain(Span& span, const Forecast& f, const ForecastOptions& options) {
   if (frames == 0) return;
   for (auto& [owner, s] : by_owner)
     if (s.ms > span.blame.ms) span.blame = s;
-  span.blame.ms /= frames;
+  // The same figure as in the ledger: over the frames of the segment, not those of the span.
+  for (const StageCost& s : stages_over(f, frames_of(program, span.blame.placed, {span.in, span.out})))
+    if (s.owner == span.blame.owner) span.blame.ms = s.ms;
   if (span.verdict == Verdict::holds || span.verdict == Verdict::unseen) return;
   const Frames first = f.before - f.range.in;
   double missed = 0;
@@ -430,6 +438,30 @@ const char* cause_name(Cause c) {
   return kNames[static_cast<std::size_t>(c)];
 }
 
+std::vector<StageCost> stages_over(const Forecast& f, FrameRange range) {
+  std::map<std::pair<StageKind, int>, StageCost> sums;
+  double frames = 0;
+  for (const IntervalCost& c : f.intervals) {
+    const auto n = static_cast<double>(std::min(range.out, c.out) - std::max(range.in, c.in));
+    if (n <= 0) continue;
+    frames += n;
+    for (const StageCost& s : c.stages) {
+      const auto [it, fresh] = sums.try_emplace({s.kind, s.owner}, s);
+      it->second.ms = fresh ? s.ms * n : it->second.ms + s.ms * n;
+      it->second.estimated = it->second.estimated || s.estimated;
+    }
+  }
+  std::vector<StageCost> all;
+  for (auto& [key, s] : sums) all.push_back(s), all.back().ms /= frames;
+  return all;
+}
+
+double ms_of(const std::vector<StageCost>& stages, const std::string& placed) {
+  double ms = 0;
+  for (const StageCost& s : stages) ms += s.placed == placed ? s.ms : 0;
+  return ms;
+}
+
 std::string Forecast::surcharge() const {
   constexpr double kWorthTelling = 0.08;
   if (std::abs(base - 1) < kWorthTelling) return {};
@@ -475,33 +507,33 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
   return runs;
 }
 
-SealStates with_remembered(SealStates states, const Program& program, const MemoryCache& cache) {
+FrameStates with_remembered(FrameStates states, const Program& program, const MemoryCache& cache) {
   if (cache.stats().pictures == 0) return states;
   states.resize(static_cast<std::size_t>(program.duration()));
   for (std::size_t n = 0; n < states.size(); ++n)
-    if (states[n] != kSealedFrame && cache.has(program.picture_key(static_cast<Frames>(n))))
-      states[n] = kRememberedFrame;
+    if (states[n] != FrameState::sealed && cache.has(program.picture_key(static_cast<Frames>(n))))
+      states[n] = FrameState::remembered;
   return states;
 }
 
-SealStates with_state(SealStates states, FrameRange frames, std::uint8_t state) {
+FrameStates with_state(FrameStates states, FrameRange frames, FrameState state) {
   states.resize(std::max(states.size(), static_cast<std::size_t>(frames.out)));
   for (auto n = static_cast<std::size_t>(frames.in); n < static_cast<std::size_t>(frames.out); ++n)
-    if (states[n] != kSealedFrame) states[n] = state;
+    if (states[n] != FrameState::sealed) states[n] = state;
   return states;
 }
 
-Model model_of(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
+Model model_of(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
                const ForecastOptions& options) {
   return build(program, book, runs_of(program, sealed, range), range, options, nullptr, nullptr);
 }
 
-std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const SealStates& sealed,
+std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const FrameStates& sealed,
                                FrameRange range, const ForecastOptions& options) {
   return model_of(program, book, sealed, range, options).kinds;
 }
 
-Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
+Forecast forecast(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
                   const ForecastOptions& options) {
   const Stopwatch watch;
   Forecast f;
@@ -546,7 +578,7 @@ Forecast forecast(const Program& program, const CostBook& book, const SealStates
   if (at < f.range.out)
     f.spans.push_back(span_of({at, f.range.out}, f)), f.spans.back().verdict = Verdict::holds;
   set_unseen_apart(f);
-  for (Span& s : f.spans) explain(s, f, options);
+  for (Span& s : f.spans) explain(s, program, f, options);
   f.seconds = watch.ms() / 1000;
   return f;
 }

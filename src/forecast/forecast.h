@@ -35,7 +35,15 @@ struct StageCost {
   double ms = 0;
   bool estimated = false;  ///< never measured as it is
   bool elsewhere = false;  ///< on the accelerator, or on the way there
+  std::string placed;      ///< as in Owner
 };
+
+struct Forecast;
+/// What each owner's stages take of frames [in, out), mean milliseconds a frame, in the order of stage kinds.
+/// Over the frames of a segment this is the figure that ledger, balance, card and command line give.
+std::vector<StageCost> stages_over(const Forecast& forecast, FrameRange frames);
+/// Sum of what works for a segment: its own stages, and those of its layers where it is a composition.
+double ms_of(const std::vector<StageCost>& stages, const std::string& placed);
 
 /// Costs of the frames of one interval.
 struct IntervalCost {
@@ -44,10 +52,12 @@ struct IntervalCost {
   double load = 0;                     ///< mean time the pipeline needs for a frame ÷ frame budget
   double load_low = 0, load_high = 0;  ///< 5th and 95th percentile
   double live_load = 0;                ///< the same when nothing were sealed
-  bool sealed = false, broken = false, measured = true;
-  bool remembered = false;        ///< held in memory
+  FrameState state = FrameState::live;  ///< of all its frames
+  bool measured = true;
   bool unseen = false;            ///< and not sealed
   std::vector<StageCost> stages;  ///< sum ≈ fetch + process
+
+  bool is(FrameState s) const { return state == s; }
 };
 
 struct Span {
@@ -117,25 +127,21 @@ struct ForecastOptions {
   const Forecast* before = nullptr;
 };
 
-/// A frame's state by number; empty: nothing is sealed.
-using SealStates = std::vector<std::uint8_t>;  // 0 live, 1 sealed, 2 broken, 3 held in memory
-inline constexpr std::uint8_t kSealedFrame = 1, kBrokenFrame = 2, kRememberedFrame = 3;
-
 /// Marks the live frames that the memory cache has at this moment: to play one takes its display alone.
-SealStates with_remembered(SealStates states, const Program& program, const MemoryCache& cache);
+FrameStates with_remembered(FrameStates states, const Program& program, const MemoryCache& cache);
 /// As if these frames were in this state. What is sealed stays so.
-SealStates with_state(SealStates states, FrameRange frames, std::uint8_t state);
+FrameStates with_state(FrameStates states, FrameRange frames, FrameState state);
 
 /// Forecasts playback of `range` from its first frame. `sealed` says which frames rendered media answer.
-Forecast forecast(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
+Forecast forecast(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
                   const ForecastOptions& options);
 
 /// Builds the model alone, for what-if questions that are asked many times.
-Model model_of(const Program& program, const CostBook& book, const SealStates& sealed, FrameRange range,
+Model model_of(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
                const ForecastOptions& options);
 
 /// What the player is told of the frames of a range beforehand, so that it paces them rightly from the first.
-std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const SealStates& sealed,
+std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const FrameStates& sealed,
                                FrameRange range, const ForecastOptions& options);
 
 /// Runs of frames in which more than `density` of a second's frames are missed; neighbours closer than a

@@ -15,7 +15,10 @@ Result<TimelinePtr> timeline_from_otio(std::string_view text, const std::string&
                                        const fs::path& folder);
 Result<TimelinePtr> load_timeline(const fs::path& file);
 
-std::string timeline_to_otio(const Timeline& timeline);
+/// `folder`: where the file will lie; URLs relative to the folder that the timeline was read from are written
+/// so that they name the same files from there. Empty: as they are.
+std::string timeline_to_otio(const Timeline& timeline, const fs::path& folder = {});
+/// The timeline in the file stays what it was until the new one is whole.
 Result<void> save_timeline(const Timeline& timeline, const fs::path& file);
 
 }  // namespace gc

@@ -63,6 +63,7 @@ class Reader {
       refuse("has no tracks", where_ + ": tracks", "Export the timeline again.");
     timeline_ = std::make_shared<Timeline>();
     Timeline& t = *timeline_;
+    t.folder = folder_.string();
     t.name = text_or(root, "name", "Untitled");
     t.foreign = without(root, {"tracks"});
     t.foreign["tracks"] = without(*stack, {"children"});

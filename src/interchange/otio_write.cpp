@@ -222,12 +222,47 @@ class Writer {
 
 }  // namespace
 
-std::string timeline_to_otio(const Timeline& timeline) {
-  return Writer(timeline).write().dump(1, ' ', false, Json::error_handler_t::replace) + "\n";
+namespace {
+
+/// Whether a URL is a path that starts from the timeline's folder: no scheme, no root.
+bool is_relative(const std::string& url) {
+  const bool has_drive = url.size() > 1 && url[1] == ':';
+  return !url.empty() && url.find("://") == std::string::npos && !url.starts_with("file:") && !has_drive &&
+         !fs::path(url).is_absolute();
+}
+
+/// Every media reference of the document, wherever it lies, also in what is not understood.
+void rebase(Json& node, const fs::path& from, const fs::path& to) {
+  if (node.is_object()) {
+    const std::string schema = text_or(node, "OTIO_SCHEMA", "");
+    const char* key = schema.starts_with("ExternalReference.")        ? "target_url"
+                      : schema.starts_with("ImageSequenceReference.") ? "target_url_base"
+                                                                      : nullptr;
+    // An image sequence without a base lies in the folder itself.
+    if (key && (node.contains(key) || schema.starts_with("Image"))) {
+      const std::string url = text_or(node, key, "");
+      if (is_relative(url) || (url.empty() && schema.starts_with("Image"))) {
+        std::string moved = (from / url).lexically_normal().lexically_relative(to).generic_string();
+        if (url.ends_with('/') && !moved.ends_with('/')) moved += '/';
+        node[key] = moved;
+      }
+    }
+  }
+  if (node.is_structured())
+    for (Json& inner : node) rebase(inner, from, to);
+}
+
+}  // namespace
+
+std::string timeline_to_otio(const Timeline& timeline, const fs::path& folder) {
+  Json document = Writer(timeline).write();
+  const fs::path from = fs::path(timeline.folder).lexically_normal(), to = folder.lexically_normal();
+  if (!timeline.folder.empty() && !folder.empty() && from != to) rebase(document, from, to);
+  return document.dump(1, ' ', false, Json::error_handler_t::replace) + "\n";
 }
 
 Result<void> save_timeline(const Timeline& timeline, const fs::path& file) {
-  return write_file_atomic(file, timeline_to_otio(timeline));
+  return write_file_atomic(file, timeline_to_otio(timeline, fs::absolute(file).parent_path()));
 }
 
 }  // namespace gc

@@ -40,15 +40,7 @@ Raster any_raster(Rng& rng, double most) {
 /// Made-up media, written once for a run of the program.
 class Probes {
  public:
-  explicit Probes(fs::path folder) : folder_(std::move(folder)) {
-    remove_leftovers(folder_.parent_path(), "calibrate-");
-    std::error_code e;
-    fs::create_directories(folder_, e);
-  }
-  ~Probes() {
-    std::error_code e;
-    fs::remove_all(folder_, e);
-  }
+  explicit Probes(fs::path folder) : folder_(std::move(folder)) {}
   Probes(const Probes&) = delete;
   Probes& operator=(const Probes&) = delete;
 
@@ -95,11 +87,11 @@ struct Trial {
 
 class Calibrator {
  public:
-  Calibrator(Notebook& notebook, const CalibrateOptions& options)
+  Calibrator(Notebook& notebook, const CalibrateOptions& options, const fs::path& folder)
       : notebook_(notebook),
         options_(options),
         rng_(options.seed),
-        probes_(cache_folder() / fmt::format("calibrate-{}", ::getpid())) {
+        probes_(folder) {
     for (const EffectType* t : effect_types())
       if (t != &shape_tracker() && t != &cost_card_effect() && wanted(*t) &&
           (t->accelerator || !options.accelerator))
@@ -453,7 +445,9 @@ Json any_params(Rng& rng, const EffectType& type, const std::string& lut) {
 
 Result<CalibrateReport> calibrate(Notebook& notebook, const CalibrateOptions& options,
                                   const std::function<bool(const CalibrateProgress&)>& progress) {
-  return Calibrator(notebook, options).run(progress);
+  const auto scratch = ScratchFolder::make(cache_folder(), "calibrate-");
+  if (!scratch) return std::unexpected(scratch.error());
+  return Calibrator(notebook, options, scratch->path()).run(progress);
 }
 
 }  // namespace gc

@@ -124,8 +124,8 @@ Result<CodecReport> measure_all(const std::vector<Image>& pictures, Rate rate, N
                                 const std::function<bool(const std::string&, double)>& progress) {
   const Stopwatch watch;
   CodecReport report;
-  const fs::path folder = options.folder.empty() ? cache_folder() : options.folder;
-  remove_leftovers(folder, "codec-");
+  const auto folder = ScratchFolder::make(options.folder.empty() ? cache_folder() : options.folder, ".codec-");
+  if (!folder) return std::unexpected(folder.error());
   for (std::size_t i = 0; i < options.forms.size(); ++i) {
     const Form form = options.forms[i];
     if (watch.ms() / 1000 > options.seconds) {
@@ -137,7 +137,7 @@ Result<CodecReport> measure_all(const std::vector<Image>& pictures, Rate rate, N
       report.left_out.push_back(fmt::format("{}: stopped before it", form_name(form)));
       break;
     }
-    const fs::path file = folder / fmt::format("codec-{}{}", ::getpid(), form_extension(form));
+    const fs::path file = folder->path() / fmt::format("codec{}", form_extension(form));
     auto cost = measure_form(form, pictures, rate, file, notebook, options.workers);
     std::error_code e;
     fs::remove(file, e);

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <set>
+#include <stdexcept>
 
 #include "base/clock.h"
 #include "base/files.h"
@@ -75,9 +76,10 @@ class ProbeSeals : public SealLookup {
   mutable std::atomic<Frames> next_{0};
 };
 
-/// How media of the sealed form encode and play: a second of the timeline is rendered, written and played
-/// back.
-Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int workers) {
+/// How media of the sealed form encode and play: a second of the timeline is rendered, written to where
+/// rendered media lie, and played back from that volume.
+Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int workers,
+                           const fs::path& folder, const std::stop_token& stop) {
   const Timeline& t = *program->timeline();
   const std::vector<StageRef> stages = program->sealed_stages();
   Kind kind{frame_key(stages), {}, stages, "Sealed media", 0};
@@ -86,8 +88,11 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   std::vector<Frames> frames;
   for (Frames i = 0; i < kLength / 3; ++i)
     frames.push_back(program->duration() * (2 * i + 1) / (kLength / 3 * 2));
-  std::vector<FrameResult> pictures = run_flat_out(program, nullptr, frames, workers, true);
-  const fs::path file = cache_folder() / fmt::format("probe-{}.mov", ::getpid());
+  std::vector<FrameResult> pictures = run_flat_out(program, nullptr, frames, workers, true, stop);
+  if (stop.stop_requested()) return 0;
+  const auto scratch = ScratchFolder::make(folder, ".probe-");
+  if (!scratch) return std::unexpected(scratch.error());
+  const fs::path file = scratch->path() / "probe.mov";
   auto writer = MovieWriter::create(file.string(), Form::vc3_hqx, t.width, t.height, t.rate);
   if (!writer) return std::unexpected(writer.error());
   std::vector<float> encode;
@@ -107,14 +112,14 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
     notebook.add_encode(encode_key(t.width, t.height), encode);
     const ProbeSeals seals(file.string(), kLength);
     for (int round = 0; round < 3; ++round) {
+      forget_cached(file);
       const std::vector<FrameResult> results =
-          run_flat_out(program, &seals, std::vector<Frames>(kLength, 0), workers);
+          run_flat_out(program, &seals, std::vector<Frames>(kLength, 0), workers, false, stop);
+      if (stop.stop_requested()) break;
       record_run(notebook, kind.key, kind.stages, results, workers);
       timed += static_cast<int>(results.size());
     }
   }
-  std::error_code e;
-  fs::remove(file, e);
   if (!closed) return std::unexpected(closed.error());
   return timed;
 }
@@ -249,7 +254,8 @@ Result<void> Learner::finish() {
 }
 
 std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals,
-                                      std::vector<Frames> frames, int workers, bool keep_image) {
+                                      std::vector<Frames> frames, int workers, bool keep_image,
+                                      const std::stop_token& stop) {
   std::mutex mutex;
   std::condition_variable finished;
   std::vector<FrameResult> results;
@@ -264,9 +270,16 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
       results.push_back(std::move(r));
       if (results.size() == count) finished.notify_all();
     });
+    const std::stop_callback wake(stop, [&] {
+      const std::lock_guard lock(mutex);
+      finished.notify_all();
+    });
     std::unique_lock lock(mutex);
-    finished.wait(lock, [&] { return results.size() == count; });
+    finished.wait(lock, [&] { return results.size() == count || stop.stop_requested(); });
+    lock.unlock();  // the pipeline's end waits for workers that may want the lock
   }
+  for (const FrameResult& r : results)
+    if (r.failed) throw std::runtime_error(r.failed->text());
   std::sort(results.begin(), results.end(),
             [](const FrameResult& a, const FrameResult& b) { return a.started_ms < b.started_ms; });
   return results;
@@ -292,6 +305,7 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
   }
   report.within = report.from_notebook;
   const auto go_on = [&](const std::string& what) {
+    if (options.stop.stop_requested()) report.cancelled = true;
     if (progress && !progress({report.within, report.kinds, watch.ms() / 1000, options.seconds, what}))
       report.cancelled = true;
     return !report.cancelled;
@@ -299,7 +313,8 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
   if (program->duration() > 0 &&
       (options.again || notebook.frames(frame_key(program->sealed_stages())).size() < 2 * kLeastSamples) &&
       go_on("Sealed media")) {
-    auto timed = measure_sealed(program, notebook, options.workers);
+    auto timed = measure_sealed(program, notebook, options.workers,
+                                options.shelf.empty() ? cache_folder() : options.shelf, options.stop);
     if (timed) report.frames += *timed;
     else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());
   }
@@ -321,7 +336,12 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
       std::vector<Frames> frames;
       for (Frames f = start; f < start + length; ++f) frames.push_back(f);
       const MachineTimes before = machine_times();
-      const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, options.workers);
+      const std::vector<FrameResult> results =
+          run_flat_out(program, nullptr, frames, options.workers, false, options.stop);
+      if (options.stop.stop_requested()) {
+        report.cancelled = true;
+        break;
+      }
       const Conditions around = conditions_between(before, machine_times());
       notebook.set_conditions(around), notebook.note_shared(around);
       notebook.note_crowding(crowding_of(results));

@@ -3,6 +3,7 @@
 #include <functional>
 #include <map>
 #include <mutex>
+#include <stop_token>
 
 #include "measure/notebook.h"
 #include "pipeline/pipeline.h"
@@ -14,6 +15,8 @@ struct MeasureOptions {
   double tolerance = 0.05;  ///< wanted half-width of the median's interval, relative
   int workers = 2;
   bool again = false;  ///< measure also what the notebook knows well enough
+  std::stop_token stop = {};  ///< within the time of the frames in flight
+  fs::path shelf;      ///< folder in which rendered media will lie; empty: the cache folder
 };
 
 struct MeasureProgress {
@@ -38,8 +41,10 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
                               const std::function<bool(const MeasureProgress&)>& progress);
 
 /// Runs these frames flat out through the pipeline and returns them in the order in which they were started.
+/// Stopped before its end it returns those that are done. Throws std::runtime_error when one of them could not be made for want of memory or the like.
 std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLookup* seals,
-                                      std::vector<Frames> frames, int workers, bool keep_image = false);
+                                      std::vector<Frames> frames, int workers, bool keep_image = false,
+                                      const std::stop_token& stop = {});
 
 /// Puts one run's frames into the notebook: costs of frames and of the stages that they go through.
 void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const StageRef> stages,

@@ -8,40 +8,57 @@
 #include <ctime>
 
 #include "base/clock.h"
+#include "base/log.h"
 
 namespace gc {
 namespace {
 
 constexpr std::size_t kKept = 256;
-// The column `kind` of a series is the era of its samples: those of another machine or library are kept and
-// not used.
-constexpr const char* kSchema = R"(
-  CREATE TABLE IF NOT EXISTS series(
+
+// From nothing to version 1: samples by what they are of, and audits.
+constexpr const char* kFirst = R"(
+  CREATE TABLE series(
     what INTEGER NOT NULL, key TEXT NOT NULL, kind INTEGER NOT NULL, type TEXT NOT NULL, size REAL NOT NULL,
     first BLOB NOT NULL, second BLOB NOT NULL, at TEXT NOT NULL, PRIMARY KEY(what, key));
-  CREATE TABLE IF NOT EXISTS audit(
+  CREATE TABLE audit(
     at TEXT NOT NULL, timeline TEXT NOT NULL, drops_forecast REAL, drops_observed REAL, span_f1 REAL, spans_called INTEGER, spans_right INTEGER);
-  CREATE TABLE IF NOT EXISTS law(id TEXT PRIMARY KEY, name TEXT NOT NULL, places BLOB NOT NULL);
-  CREATE TABLE IF NOT EXISTS sample(
+)";
+
+// Version 2: laws and eras. What was measured before is of the first era.
+constexpr const char* kLaws = R"(
+  CREATE TABLE law(id TEXT PRIMARY KEY, name TEXT NOT NULL, places BLOB NOT NULL);
+  CREATE TABLE sample(
     at TEXT NOT NULL, era INTEGER NOT NULL, law TEXT NOT NULL, conditions TEXT NOT NULL, terms BLOB NOT NULL, undisturbed INTEGER NOT NULL, ms BLOB NOT NULL);
-  CREATE TABLE IF NOT EXISTS era(id INTEGER PRIMARY KEY, since TEXT NOT NULL, change TEXT NOT NULL, identity TEXT NOT NULL);
-  CREATE TABLE IF NOT EXISTS news(at TEXT NOT NULL, law TEXT NOT NULL, text TEXT NOT NULL, factor REAL NOT NULL);
-  CREATE TABLE IF NOT EXISTS total(samples INTEGER NOT NULL);
-  INSERT INTO total SELECT 0 WHERE NOT EXISTS(SELECT 1 FROM total);
+  CREATE TABLE era(id INTEGER PRIMARY KEY, since TEXT NOT NULL, change TEXT NOT NULL, identity TEXT NOT NULL);
+  CREATE TABLE news(at TEXT NOT NULL, law TEXT NOT NULL, text TEXT NOT NULL, factor REAL NOT NULL);
+  CREATE TABLE total(samples INTEGER NOT NULL);
+  INSERT INTO total VALUES(0);
   UPDATE series SET kind = 1;
 )";
 
-// Came after version 2 and asks nothing of what is there.
-constexpr const char* kLater =
-    "CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL);"
-    "CREATE TABLE IF NOT EXISTS late_look(disturbance INTEGER PRIMARY KEY, per_busy_ms REAL NOT NULL, "
-    "ms BLOB NOT NULL);"
-    "CREATE TABLE IF NOT EXISTS shared(disturbance INTEGER PRIMARY KEY, share REAL NOT NULL);"
-    // Before it there was `mood`, whose ratios are against costs that others on the core were part of.
-    "CREATE TABLE IF NOT EXISTS played(playout INTEGER NOT NULL, ratio REAL NOT NULL, crowding REAL NOT "
-    "NULL);"
-    "CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT "
-    "NULL)";
+// Version 3: series of several eras stand beside each other, so that another machine or library replaces
+// nothing. The tables of playouts were there in some files of version 2.
+constexpr const char* kEras = R"(
+  CREATE TABLE series_by_era(
+    what INTEGER NOT NULL, key TEXT NOT NULL, era INTEGER NOT NULL, first BLOB NOT NULL, second BLOB NOT NULL,
+    at TEXT NOT NULL, PRIMARY KEY(what, key, era));
+  INSERT INTO series_by_era SELECT what, key, kind, first, second, at FROM series;
+  DROP TABLE series;
+  ALTER TABLE series_by_era RENAME TO series;
+  CREATE TABLE IF NOT EXISTS disturbance(at TEXT NOT NULL, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL);
+  CREATE TABLE IF NOT EXISTS late_look(
+    disturbance INTEGER PRIMARY KEY, per_busy_ms REAL NOT NULL, ms BLOB NOT NULL);
+  CREATE TABLE IF NOT EXISTS shared(disturbance INTEGER PRIMARY KEY, share REAL NOT NULL);
+  CREATE TABLE IF NOT EXISTS played(playout INTEGER NOT NULL, ratio REAL NOT NULL, crowding REAL NOT NULL);
+  CREATE TABLE price(
+    at TEXT NOT NULL, frames INTEGER NOT NULL, modelled_s REAL NOT NULL, said_s REAL NOT NULL, taken_s REAL NOT NULL);
+  CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT NULL);
+)";
+
+constexpr const char* kReadSeries = "SELECT first, second FROM series WHERE what = ? AND key = ? AND era = ?";
+constexpr const char* kReadLaw = "SELECT places FROM law WHERE id = ?";
+
+constexpr const char* kSteps[] = {kFirst, kLaws, kEras};
 
 template <class T>
 std::string pack(std::span<const T> v) {
@@ -127,9 +144,8 @@ MedianEstimate median_of(std::vector<float> values) {
 }
 
 Result<std::shared_ptr<Notebook>> Notebook::open(const fs::path& file) {
-  auto database = Database::open(file, 2, kSchema, "notebook");
+  auto database = Database::open(file, kSteps, "notebook");
   if (!database) return std::unexpected(database.error());
-  if (auto r = database->run(kLater); !r) return std::unexpected(r.error());
   auto notebook = std::make_shared<Notebook>();
   notebook->database_ = *database;
   Statement probe = notebook->database_.prepare("SELECT what, key, first, second FROM series LIMIT 1");
@@ -137,7 +153,7 @@ Result<std::shared_ptr<Notebook>> Notebook::open(const fs::path& file) {
   if (!probe.ok())
     return bad_input("the notebook cannot be read: " + notebook->database_.message(), file.string(),
                      "Move it away; a new one is made and the seat measured again.");
-  notebook->begin_era(era_identity());
+  if (auto r = notebook->begin_era(era_identity()); !r) return std::unexpected(r.error());
   return notebook;
 }
 
@@ -151,36 +167,45 @@ std::vector<Era> Notebook::read_eras() const {
   return all;
 }
 
-void Notebook::begin_era(const Json& identity) {
+Result<void> Notebook::begin_era(const Json& identity) {
   const std::lock_guard lock(mutex_);
-  const std::vector<Era> before = read_eras();
-  const std::string change = before.empty() ? "" : era_change(before.back().identity, identity);
-  if (!before.empty() && change.empty()) {
-    era_ = before.back().id;
-    return;
+  const int was = era_;
+  auto begun = database_.change([&]() -> Result<void> {
+    const std::vector<Era> before = read_eras();
+    const std::string change = before.empty() ? "" : era_change(before.back().identity, identity);
+    if (!before.empty() && change.empty()) {
+      era_ = before.back().id;
+      return {};
+    }
+    era_ = before.empty() ? 1 : before.back().id + 1;
+    auto r = database_.prepare("INSERT INTO era(id, since, change, identity) VALUES(?,?,?,?)")
+                 .bind(static_cast<std::int64_t>(era_))
+                 .bind(std::string_view(now_utc()))
+                 .bind(std::string_view(change))
+                 .bind(std::string_view(identity.dump()))
+                 .run();
+    if (!r || change.empty()) return r;
+    return add_news({now_utc(), "", change + " Costs measured before count little from now on.", 1});
+  });
+  if (era_ != was) {
+    for (auto& [id, k] : laws_) k.law.set_now(seconds_now(), era_);
+    for (auto& kind : all_) kind.clear();
   }
-  era_ = before.empty() ? 1 : before.back().id + 1;
-  database_.prepare("INSERT INTO era(id, since, change, identity) VALUES(?,?,?,?)")
-      .bind(static_cast<std::int64_t>(era_))
-      .bind(std::string_view(now_utc()))
-      .bind(std::string_view(change))
-      .bind(std::string_view(identity.dump()))
-      .step();
-  if (!change.empty())
-    add_news({now_utc(), "", change + " Costs measured before count little from now on.", 1});
-  for (auto& [id, k] : laws_) k.law.set_now(seconds_now(), era_);
-  for (auto& kind : all_) kind.clear();
+  return begun;
 }
 
 Notebook::Series& Notebook::series(What what, const Hash128& key) const {
   const auto [it, fresh] = all_[what].try_emplace(key);
   if (fresh && database_.is_open()) {
-    Statement q =
-        database_.prepare("SELECT first, second FROM series WHERE what = ? AND key = ? AND kind = ?");
+    Statement q = database_.prepare(kReadSeries);
     q.bind(static_cast<std::int64_t>(what))
         .bind(std::string_view(key.hex()))
         .bind(static_cast<std::int64_t>(era_));
-    if (q.step()) it->second.values = unpack(q.text(0)), it->second.second = unpack(q.text(1));
+    if (q.step()) {
+      Series& s = it->second;
+      s.values = unpack(q.text(0)), s.second = unpack(q.text(1));
+      s.stored = hash_text(q.text(0));
+    }
   }
   return it->second;
 }
@@ -190,9 +215,12 @@ Notebook::Kept& Notebook::kept(const LawName& name) const {
   if (fresh) {
     it->second.law = CostLaw(name);
     if (database_.is_open()) {
-      Statement q = database_.prepare("SELECT places FROM law WHERE id = ?");
+      Statement q = database_.prepare(kReadLaw);
       q.bind(std::string_view(name.id));
-      if (q.step()) it->second.law = unpack_places(name, q.text(0));
+      if (q.step()) {
+        it->second.stored = hash_text(q.text(0));
+        it->second.law = unpack_places(name, q.text(0));
+      }
     }
     it->second.law.set_now(seconds_now(), era_);
   }
@@ -237,7 +265,7 @@ void Notebook::learn_locked(const StageRef& stage, Samples ms) {
     k.law.add(stage.terms, ms.clean, seconds_now(), era_, ms.disturbed);
     k.unsaved = true;
   }
-  batches_.push_back({stage.law->id, stage.terms, std::move(ms), conditions_});
+  batches_.push_back({stage.law->id, stage.terms, std::move(ms), conditions_, seconds_now()});
 }
 
 /// A cost that is clearly not what it was is news. Both medians must be sure, the work the same, and the
@@ -254,26 +282,28 @@ void Notebook::notice(const CostLaw& law, const Terms& terms, const std::vector<
   const double factor = is.median / was.median;
   if (factor < 1.3 && factor > 1 / 1.3) return;
   if (factor > 1 ? is.low < was.high : is.high > was.low) return;
-  add_news({now_utc(), law.name().id,
-            fmt::format("{} became {:.1f} times {} since {} ({:.1f} ms now, {:.1f} ms then).",
-                        law.name().label, factor > 1 ? factor : 1 / factor, factor > 1 ? "slower" : "faster",
-                        date_of(before->at_s), is.median, was.median),
-            factor});
+  const auto kept = add_news(
+      {now_utc(), law.name().id,
+       fmt::format("{} became {:.1f} times {} since {} ({:.1f} ms now, {:.1f} ms then).", law.name().label,
+                   factor > 1 ? factor : 1 / factor, factor > 1 ? "slower" : "faster", date_of(before->at_s),
+                   is.median, was.median),
+       factor});
+  if (!kept) spdlog::warn("{}", kept.error().text());
 }
 
-void Notebook::add_news(const News& n) {
+Result<void> Notebook::add_news(const News& n) {
   // One law makes news once an hour.
   Statement q = database_.prepare(
       "SELECT 1 FROM news WHERE law = ? AND law <> '' AND substr(at, 1, 13) = substr(?, 1, 13)");
   q.bind(std::string_view(n.law)).bind(std::string_view(n.at));
-  if (q.step()) return;
+  if (q.step()) return {};
   q = {};
-  database_.prepare("INSERT INTO news(at, law, text, factor) VALUES(?,?,?,?)")
+  return database_.prepare("INSERT INTO news(at, law, text, factor) VALUES(?,?,?,?)")
       .bind(std::string_view(n.at))
       .bind(std::string_view(n.law))
       .bind(std::string_view(n.text))
       .bind(n.factor)
-      .step();
+      .run();
 }
 
 void Notebook::add_frames(const Hash128& key, std::span<const FrameSample> samples) {
@@ -298,9 +328,9 @@ void Notebook::add_encode(const Hash128& key, std::span<const float> ms) {
   keep_recent(s.values);
 }
 
-void Notebook::add_audit(const AuditRecord& r) {
+Result<void> Notebook::add_audit(const AuditRecord& r) {
   const std::lock_guard lock(mutex_);
-  database_
+  return database_
       .prepare(
           "INSERT INTO audit(at, timeline, drops_forecast, drops_observed, span_f1, spans_called, "
           "spans_right) VALUES(?,?,?,?,?,?,?)")
@@ -311,7 +341,40 @@ void Notebook::add_audit(const AuditRecord& r) {
       .bind(r.span_f1)
       .bind(static_cast<std::int64_t>(r.spans_called))
       .bind(static_cast<std::int64_t>(r.spans_right))
-      .step();
+      .run();
+}
+
+Result<void> Notebook::add_price(const PriceRecord& p) {
+  const std::lock_guard lock(mutex_);
+  return database_.prepare("INSERT INTO price(at, frames, modelled_s, said_s, taken_s) VALUES(?,?,?,?,?)")
+      .bind(std::string_view(p.at))
+      .bind(p.frames)
+      .bind(p.modelled_s)
+      .bind(p.said_s)
+      .bind(p.taken_s)
+      .run();
+}
+
+std::vector<PriceRecord> Notebook::prices() const {
+  const std::lock_guard lock(mutex_);
+  std::vector<PriceRecord> all;
+  Statement q = database_.prepare(
+      "SELECT at, frames, modelled_s, said_s, taken_s FROM price ORDER BY rowid DESC LIMIT 200");
+  while (q.step()) all.push_back({q.text(0), q.integer(1), q.real(2), q.real(3), q.real(4)});
+  std::reverse(all.begin(), all.end());
+  return all;
+}
+
+double Notebook::price_factor() const {
+  // The latest few renders together, long ones counting more. Some seconds of a render that went as said are
+  // put in beforehand, so that one short render alone says little.
+  constexpr std::size_t kLatest = 6;
+  constexpr double kBeforehand = 5;
+  const std::vector<PriceRecord> all = prices();
+  double modelled = kBeforehand, taken = kBeforehand;
+  for (std::size_t i = all.size() > kLatest ? all.size() - kLatest : 0; i < all.size(); ++i)
+    modelled += all[i].modelled_s, taken += all[i].taken_s;
+  return std::clamp(taken / modelled, 0.5, 3.0);
 }
 
 std::vector<float> Notebook::stage_samples(const Hash128& key) const {
@@ -338,28 +401,36 @@ std::vector<float> Notebook::encode(const Hash128& key) const {
   return series(kEncode, key).values;
 }
 
-void Notebook::add_disturbance(const Disturbance& d) {
+Result<void> Notebook::add_disturbance(const Disturbance& d) {
   const std::lock_guard lock(mutex_);
-  const std::string ms = pack(std::span<const float>(d.ms));
-  database_.prepare("INSERT INTO disturbance(at, per_busy_ms, ms) VALUES(?,?,?)")
-      .bind(std::string_view(now_utc()))
-      .bind(d.per_busy_ms)
-      .blob(ms)
-      .step();
-  const std::string looks = pack(std::span<const float>(d.looks_ms));
-  database_
-      .prepare("INSERT INTO late_look(disturbance, per_busy_ms, ms) SELECT max(rowid), ?, ? FROM disturbance")
-      .bind(d.looks_per_busy_ms)
-      .blob(looks)
-      .step();
-  database_.prepare("INSERT INTO shared(disturbance, share) SELECT max(rowid), ? FROM disturbance")
-      .bind(d.shared)
-      .step();
-  database_.run(
-      "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
-      "40);"
-      "DELETE FROM late_look WHERE disturbance NOT IN (SELECT rowid FROM disturbance);"
-      "DELETE FROM shared WHERE disturbance NOT IN (SELECT rowid FROM disturbance)");
+  return database_.change([&]() -> Result<void> {
+    if (auto r = database_.prepare("INSERT INTO disturbance(at, per_busy_ms, ms) VALUES(?,?,?)")
+                     .bind(std::string_view(now_utc()))
+                     .bind(d.per_busy_ms)
+                     .blob(pack(std::span<const float>(d.ms)))
+                     .run();
+        !r)
+      return r;
+    if (auto r = database_
+                     .prepare("INSERT INTO late_look(disturbance, per_busy_ms, ms) SELECT max(rowid), ?, ? "
+                              "FROM disturbance")
+                     .bind(d.looks_per_busy_ms)
+                     .blob(pack(std::span<const float>(d.looks_ms)))
+                     .run();
+        !r)
+      return r;
+    if (auto r =
+            database_.prepare("INSERT INTO shared(disturbance, share) SELECT max(rowid), ? FROM disturbance")
+                .bind(d.shared)
+                .run();
+        !r)
+      return r;
+    return database_.run(
+        "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
+        "40);"
+        "DELETE FROM late_look WHERE disturbance NOT IN (SELECT rowid FROM disturbance);"
+        "DELETE FROM shared WHERE disturbance NOT IN (SELECT rowid FROM disturbance)");
+  });
 }
 
 void Notebook::Lately::note(double reading, double weight, double now_s) {
@@ -388,18 +459,22 @@ double Notebook::crowding() const {
   return crowding_.known(seconds_now()) ? crowding_.value : -1;
 }
 
-void Notebook::add_outcomes(std::span<const Said> outcomes) {
+Result<void> Notebook::add_outcomes(std::span<const Said> outcomes) {
   const std::lock_guard lock(mutex_);
-  const std::string now = now_utc();
-  for (const Said& s : outcomes)
-    database_.prepare("INSERT INTO outcome(at, probability, dropped) VALUES(?,?,?)")
-        .bind(std::string_view(now))
-        .bind(static_cast<double>(s.probability))
-        .bind(static_cast<std::int64_t>(s.dropped))
-        .step();
-  database_.run(
-      "DELETE FROM outcome WHERE rowid NOT IN (SELECT rowid FROM outcome ORDER BY rowid DESC LIMIT 1000)");
   calibration_.reset();
+  return database_.change([&]() -> Result<void> {
+    const std::string now = now_utc();
+    Statement row = database_.prepare("INSERT INTO outcome(at, probability, dropped) VALUES(?,?,?)");
+    for (const Said& s : outcomes)
+      if (auto r = row.bind(std::string_view(now))
+                       .bind(static_cast<double>(s.probability))
+                       .bind(static_cast<std::int64_t>(s.dropped))
+                       .run();
+          !r)
+        return r;
+    return database_.run(
+        "DELETE FROM outcome WHERE rowid NOT IN (SELECT rowid FROM outcome ORDER BY rowid DESC LIMIT 1000)");
+  });
 }
 
 double Notebook::shared_core_factor(const StageRef& stage) const {
@@ -407,21 +482,20 @@ double Notebook::shared_core_factor(const StageRef& stage) const {
   return stage.law ? kept(*stage.law).law.shared_core_factor() : 1;
 }
 
-void Notebook::add_moods(std::span<const float> ratios, double crowding) {
+Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding) {
   const std::lock_guard lock(mutex_);
-  Statement latest = database_.prepare("SELECT ifnull(max(playout), 0) FROM played");
-  latest.step();
-  const std::int64_t playout = latest.integer(0) + 1;
-  latest = {};
-  for (const float r : ratios)
-    database_.prepare("INSERT INTO played(playout, ratio, crowding) VALUES(?,?,?)")
-        .bind(playout)
-        .bind(static_cast<double>(r))
-        .bind(crowding)
-        .step();
-  database_.run(
-      "DELETE FROM played WHERE rowid NOT IN (SELECT rowid FROM played ORDER BY rowid DESC LIMIT 300)");
   moods_.reset();
+  return database_.change([&]() -> Result<void> {
+    Statement latest = database_.prepare("SELECT ifnull(max(playout), 0) FROM played");
+    latest.step();
+    const std::int64_t playout = latest.integer(0) + 1;
+    latest = {};
+    Statement row = database_.prepare("INSERT INTO played(playout, ratio, crowding) VALUES(?,?,?)");
+    for (const float ratio : ratios)
+      if (auto r = row.bind(playout).bind(static_cast<double>(ratio)).bind(crowding).run(); !r) return r;
+    return database_.run(
+        "DELETE FROM played WHERE rowid NOT IN (SELECT rowid FROM played ORDER BY rowid DESC LIMIT 300)");
+  });
 }
 
 Moods Notebook::moods() const {
@@ -572,64 +646,104 @@ std::int64_t Notebook::samples() const {
   return q.step() ? q.integer(0) : 0;
 }
 
-Result<void> Notebook::save() {
-  const std::lock_guard lock(mutex_);
-  if (auto r = database_.run("BEGIN IMMEDIATE"); !r) return r;
-  const auto failed = [&] {
-    const std::string why = database_.message();
-    (void)database_.run("ROLLBACK");
-    return environment("the notebook could not be written: " + why, database_.path().string(),
-                       "Free some space; earlier measurements are intact.");
-  };
-  const std::string at = now_utc();
-  for (int what = 0; what < 4; ++what)
-    for (auto& [key, s] : all_[what]) {
-      if (s.unsaved == 0) continue;
-      Statement q = database_.prepare(
-          "INSERT OR REPLACE INTO series(what, key, kind, type, size, first, second, at) "
-          "VALUES(?,?,?,'',0,?,?,?)");
-      q.bind(static_cast<std::int64_t>(what))
-          .bind(std::string_view(key.hex()))
-          .bind(static_cast<std::int64_t>(era_))
-          .blob(pack(std::span<const float>(s.values)))
-          .blob(pack(std::span<const float>(s.second)))
-          .bind(std::string_view(at));
-      q.step();
-      if (!q.ok()) return failed();
-    }
-  for (auto& [id, k] : laws_) {
-    if (!k.unsaved) continue;
-    const LawName& n = k.law.name();
-    Statement q = database_.prepare("INSERT OR REPLACE INTO law(id, name, places) VALUES(?,?,?)");
-    q.bind(std::string_view(id))
-        .bind(std::string_view(
-            Json({{"label", n.label}, {"stage", stage_name(n.kind)}, {"terms", n.terms}}).dump()))
-        .blob(pack_places(k.law));
-    q.step();
-    if (!q.ok()) return failed();
+Result<void> Notebook::save_series(What what, const Hash128& key, Series& s, const std::string& at) {
+  Statement read = database_.prepare(kReadSeries);
+  read.bind(static_cast<std::int64_t>(what))
+      .bind(std::string_view(key.hex()))
+      .bind(static_cast<std::int64_t>(era_));
+  if (read.step() && hash_text(read.text(0)) != s.stored) {
+    // Another program has added to it: its samples, then those of this one.
+    const auto join = [&](std::vector<float> theirs, std::vector<float>& own) {
+      const std::size_t fresh = std::min(s.unsaved, own.size());
+      theirs.insert(theirs.end(), own.end() - static_cast<std::ptrdiff_t>(fresh), own.end());
+      own = std::move(theirs);
+      keep_recent(own);
+    };
+    join(unpack(read.text(0)), s.values), join(unpack(read.text(1)), s.second);
   }
+  read = {};
+  const std::string values = pack(std::span<const float>(s.values));
+  s.stored = hash_text(values);
+  return database_
+      .prepare("INSERT OR REPLACE INTO series(what, key, era, first, second, at) VALUES(?,?,?,?,?,?)")
+      .bind(static_cast<std::int64_t>(what))
+      .bind(std::string_view(key.hex()))
+      .bind(static_cast<std::int64_t>(era_))
+      .blob(values)
+      .blob(pack(std::span<const float>(s.second)))
+      .bind(std::string_view(at))
+      .run();
+}
+
+Result<void> Notebook::save_law(const std::string& id, Kept& k) {
+  const LawName& name = k.law.name();
+  Statement read = database_.prepare(kReadLaw);
+  read.bind(std::string_view(id));
+  if (read.step() && hash_text(read.text(0)) != k.stored) {
+    // Another program has taught it too: its places, and what was learnt here since on top of them.
+    CostLaw law = unpack_places(name, read.text(0));
+    for (const Batch& b : batches_)
+      if (b.law == id && !b.conditions.disturbed())
+        law.add(b.terms, b.ms.clean, b.at_s, era_, b.ms.disturbed);
+    law.set_now(seconds_now(), era_);
+    k.law = std::move(law);
+  }
+  read = {};
+  const std::string places = pack_places(k.law);
+  k.stored = hash_text(places);
+  return database_.prepare("INSERT OR REPLACE INTO law(id, name, places) VALUES(?,?,?)")
+      .bind(std::string_view(id))
+      .bind(std::string_view(
+          Json({{"label", name.label}, {"stage", stage_name(name.kind)}, {"terms", name.terms}}).dump()))
+      .blob(places)
+      .run();
+}
+
+Result<void> Notebook::save_batches(const std::string& at) {
   std::int64_t count = 0;
   Statement row = database_.prepare(
       "INSERT INTO sample(at, era, law, conditions, terms, undisturbed, ms) VALUES(?,?,?,?,?,?,?)");
   for (const Batch& b : batches_) {
-    row.rewind();
-    row.bind(std::string_view(at))
-        .bind(static_cast<std::int64_t>(era_))
-        .bind(std::string_view(b.law))
-        .bind(std::string_view(to_json(b.conditions).dump()))
-        .blob(pack(std::span<const float>(b.terms)))
-        .bind(static_cast<std::int64_t>(b.ms.clean.size()))
-        .blob(pack(std::span<const float>(b.ms.clean)) + pack(std::span<const float>(b.ms.disturbed)));
-    row.step();
-    if (!row.ok()) return failed();
+    if (auto r = row.bind(std::string_view(at))
+                     .bind(static_cast<std::int64_t>(era_))
+                     .bind(std::string_view(b.law))
+                     .bind(std::string_view(to_json(b.conditions).dump()))
+                     .blob(pack(std::span<const float>(b.terms)))
+                     .bind(static_cast<std::int64_t>(b.ms.clean.size()))
+                     .blob(pack(std::span<const float>(b.ms.clean)) +
+                           pack(std::span<const float>(b.ms.disturbed)))
+                     .run();
+        !r)
+      return r;
     count += static_cast<std::int64_t>(b.ms.clean.size() + b.ms.disturbed.size());
   }
-  row = {};
-  Statement total = database_.prepare("UPDATE total SET samples = samples + ?");
-  total.bind(count).step();
-  if (!total.ok()) return failed();
-  total = {};
-  if (auto r = database_.run("COMMIT"); !r) return r;
+  return database_.prepare("UPDATE total SET samples = samples + ?").bind(count).run();
+}
+
+Result<void> Notebook::save() {
+  const std::lock_guard lock(mutex_);
+  const std::string at = now_utc();
+  // A failure takes back what was written, and with it what is known of the file.
+  std::vector<std::pair<Hash128*, Hash128>> stored;
+  const auto all = [&]() -> Result<void> {
+    for (int what = 0; what < 4; ++what)
+      for (auto& [key, s] : all_[what]) {
+        if (s.unsaved == 0) continue;
+        stored.emplace_back(&s.stored, s.stored);
+        if (auto r = save_series(static_cast<What>(what), key, s, at); !r) return r;
+      }
+    for (auto& [id, k] : laws_) {
+      if (!k.unsaved) continue;
+      stored.emplace_back(&k.stored, k.stored);
+      if (auto r = save_law(id, k); !r) return r;
+    }
+    return save_batches(at);
+  };
+  if (auto r = database_.change(all); !r) {
+    for (auto& [where, was] : stored) *where = was;
+    return environment("the notebook could not be written: " + r.error().what, database_.path().string(),
+                       "Free some space; earlier measurements are intact.");
+  }
   for (auto& kind : all_)
     for (auto& [key, s] : kind) s.unsaved = 0;
   for (auto& [id, k] : laws_) k.unsaved = false;

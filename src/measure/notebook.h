@@ -19,6 +19,16 @@ struct AuditRecord {
   int spans_called = 0, spans_right = 0;  ///< spans called "spills", and how many of them did drop frames
 };
 
+/// What a render was said to take, and what it took.
+struct PriceRecord {
+  std::string at;  ///< ISO 8601, UTC
+  Frames frames = 0;
+  double modelled_s = 0;  ///< by costs alone
+  double said_s = 0;      ///< as the person was told: held to how earlier ones went
+  double taken_s = 0;
+  bool within(double share) const { return std::abs(said_s - taken_s) <= share * taken_s; }
+};
+
 /// Something that a person should know about the seat's costs.
 struct News {
   std::string at;    ///< ISO 8601, UTC
@@ -54,9 +64,11 @@ class Notebook : public CostBook {
   /// Times of opening and seeking before the first frame after a cut; the decoding up to it is not in them.
   void add_entries(const Hash128& key, std::span<const float> fetch_ms);
   void add_encode(const Hash128& key, std::span<const float> ms);
-  void add_audit(const AuditRecord& record);
+  // Each of these five is recorded at once, whole or not at all.
+  Result<void> add_audit(const AuditRecord& record);
+  Result<void> add_price(const PriceRecord& price);
   /// What the outside took of a playout; the latest forty are kept.
-  void add_disturbance(const Disturbance& d);
+  Result<void> add_disturbance(const Disturbance& d);
   /// How much of the machine others had while this program worked: what `lately` takes for now. A minute or
   /// so of such readings counts; one by one they say little.
   void note_shared(const Conditions& c);
@@ -64,7 +76,7 @@ class Notebook : public CostBook {
   /// `weight` of this reading against those before it.
   void note_crowding(double crowding, double weight = 0.2);
   /// What was said of segments, as the simulation had it, and what came of it; the latest thousand are kept.
-  void add_outcomes(std::span<const Said> outcomes);
+  Result<void> add_outcomes(std::span<const Said> outcomes);
   /// What went on around the samples that are added from now on.
   void set_conditions(const Conditions& conditions);
 
@@ -74,9 +86,12 @@ class Notebook : public CostBook {
   std::vector<float> entries(const Hash128& key) const override;
   std::vector<float> encode(const Hash128& key) const;
   std::vector<AuditRecord> audits() const;
+  std::vector<PriceRecord> prices() const;  ///< oldest first, at most the latest two hundred
+  /// How many times as long renders have lately taken as their costs said. 1 while none was made.
+  double price_factor() const;
   /// Mean costs of played stretches over those that are known; the latest few hundred are kept. `crowding`
   /// before the playout.
-  void add_moods(std::span<const float> ratios, double crowding = -1);
+  Result<void> add_moods(std::span<const float> ratios, double crowding = -1);
   /// The playouts that others disturbed about as much as they do now, and the latest few, since that changes.
   /// The latest dozen where nothing is known of now.
   std::vector<Disturbance> lately() const override;
@@ -95,20 +110,23 @@ class Notebook : public CostBook {
   std::int64_t samples() const;            ///< ever kept
 
   /// For tests: another machine than this one.
-  void begin_era(const Json& identity);
+  Result<void> begin_era(const Json& identity);
 
-  /// Writes what was added since. Without it, samples live for this session only.
+  /// Writes what was added since; without it, samples live for this session only. What other programs have
+  /// written to the same notebook meanwhile stays, and counts here from now on.
   Result<void> save();
 
  private:
   struct Series {
     std::vector<float> values;
     std::vector<float> second;  // process times beside fetch times
-    std::size_t unsaved = 0;
+    std::size_t unsaved = 0;    // of the values, the last ones
+    Hash128 stored;             // of what the file had when it was last read or written
   };
   struct Kept {
     CostLaw law;
-    bool exists = false, unsaved = false;
+    bool unsaved = false;
+    Hash128 stored;
   };
   struct Samples {
     std::vector<float> clean, disturbed;
@@ -119,13 +137,17 @@ class Notebook : public CostBook {
     Terms terms{};
     Samples ms;
     Conditions conditions;
+    double at_s = 0;
   };
   enum What { kStage = 0, kFrame = 1, kEntry = 2, kEncode = 3 };
   Series& series(What what, const Hash128& key) const;
   Kept& kept(const LawName& name) const;
   void learn_locked(const StageRef& stage, Samples samples);
   void notice(const CostLaw& law, const Terms& terms, const std::vector<float>& ms);
-  void add_news(const News& news);
+  Result<void> add_news(const News& news);
+  Result<void> save_series(What what, const Hash128& key, Series& series, const std::string& at);
+  Result<void> save_law(const std::string& id, Kept& kept);
+  Result<void> save_batches(const std::string& at);
   std::vector<Era> read_eras() const;
 
   Database database_;

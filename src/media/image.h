@@ -38,7 +38,8 @@ class Image {
   }
   Image copy() const;
 
-  bool opaque = true;  ///< every alpha is 1
+  bool opaque = true;     ///< every alpha is 1
+  bool stand_in = false;  ///< bars stand for some of it; not passed on by copies and effects
 
  private:
   std::unique_ptr<float[], PoolReturn> data_;

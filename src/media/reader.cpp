@@ -27,6 +27,15 @@ std::string av_text(int code) {
   return buffer;
 }
 
+/// What a file may be, by libav's names. Lists of other files (playlists, concatenations) are not among them, nor
+/// is anything that takes its name for a pattern.
+constexpr const char* kContainers =
+    "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mxf,mxf_opatom,mpegts,mpeg,mpegvideo,h264,hevc,m4v,mjpeg,"
+    "mjpeg_2000,obu,av1,ivf,yuv4mpegpipe,nut,dv,flv,asf,gxf,ogg,vc1,dnxhd,gif,apng,rawvideo,wav,aiff,"
+    "png_pipe,jpeg_pipe,tiff_pipe,dpx_pipe,exr_pipe,bmp_pipe,webp_pipe,j2k_pipe,jpegls_pipe,psd_pipe,"
+    "sgi_pipe,sunrast_pipe,pam_pipe,pbm_pipe,pgm_pipe,ppm_pipe,pgmyuv_pipe,pfm_pipe,qoi_pipe,pictor_pipe,"
+    "pcx_pipe,xwd_pipe,xbm_pipe,xpm_pipe,cri_pipe,dds_pipe,photocd_pipe,hdr_pipe,vbn_pipe,gem_pipe";
+
 /// Files are named by the standard of their codec.
 std::string designation(AVCodecID id) {
   switch (id) {
@@ -187,14 +196,21 @@ struct FrameReader::Impl {
     av_log_set_level(AV_LOG_QUIET);
     if ((sequence = Sequence::parse(file))) return start_sequence();
     std::error_code e;
-    if (!std::filesystem::exists(path, e))
+    const auto status = std::filesystem::status(path, e);
+    if (!std::filesystem::exists(status))
       return bad_input("is missing", path,
                        "Put the file back or relink it; its segments are offline until then.");
-    if ((slow = throttled_io(path, false))) {
-      format = avformat_alloc_context();
-      format->pb = slow.get();
-    }
-    int r = avformat_open_input(&format, path.c_str(), nullptr, nullptr);
+    if (!std::filesystem::is_regular_file(status))
+      return bad_input("is no file but a folder or a device", path, "Relink the segment to a file.");
+    format = avformat_alloc_context();
+    if ((slow = throttled_io(path, false))) format->pb = slow.get();
+    // Nothing but this one file is opened, whatever it says: no network, no list of other files.
+    format->protocol_whitelist = av_strdup("file");
+    format->format_whitelist = av_strdup(kContainers);
+    int r = avformat_open_input(&format, ("file:" + path).c_str(), nullptr, nullptr);
+    if (r == AVERROR_INVALIDDATA || r == AVERROR(EINVAL))
+      return bad_input("is in none of the containers that are read here", path,
+                       "Make a copy as MOV, MP4, MXF, MKV or as pictures; docs/formats.md has the list.");
     if (r < 0)
       return bad_input("cannot be opened: " + av_text(r), path, "Replace the file with a whole copy.");
     // mov and mp4 state everything in their header; looking into the packets would cost time at every open.

@@ -53,8 +53,10 @@ class ProgramMaker : public FrameMaker {
     if (options_.keep_image) result.image = made->copy();
     result.cached = work.known != nullptr, result.unseen = notes.unseen;
     result.sealed = decoded.recipe.seal.has_value();
-    result.offline =
-        std::any_of(decoded.pictures.begin(), decoded.pictures.end(), [](const FramePtr& p) { return !p; });
+    result.offline = notes.stand_in || std::any_of(decoded.pictures.begin(), decoded.pictures.end(),
+                                                   [](const FramePtr& p) { return !p; });
+    // Rendered media that do not turn into the picture they stand for are not asked again.
+    if (notes.stand_in && decoded.recipe.seal) seals_->report_broken(*decoded.recipe.seal);
     result.trouble = decoded.trouble;
     result.trouble.insert(result.trouble.end(), notes.trouble.begin(), notes.trouble.end());
   }
@@ -69,7 +71,7 @@ class ProgramMaker : public FrameMaker {
         gc::process(*program_, work.decoded, result.stages, options_.cache.get(), &notes));
     result.shared_wait_ms = MemoryCache::waited_ms() - waited;
     note_neighbours(notes, result);
-    if (options_.keep_frames && !notes.unseen && work.decoded.trouble.empty())
+    if (options_.keep_frames && !notes.unseen && !notes.stand_in && work.decoded.trouble.empty())
       options_.cache->offer(work.key, made, making.ms());
     if (work.decoded.recipe.seal) return made;
     const StageRef between = program_->between(result.frame);

@@ -95,6 +95,11 @@ void Pipeline::consumed(Frames position) {
   changed_.notify_all();
 }
 
+std::optional<Error> Pipeline::failure() const {
+  const std::lock_guard lock(mutex_);
+  return failure_;
+}
+
 Cadence Pipeline::cadence() const {
   const std::lock_guard lock(mutex_);
   return pacer_ ? pacer_->cadence() : Cadence{};
@@ -154,7 +159,8 @@ bool Pipeline::make_one(int worker) {
   gauge_again();
   const long faults = page_faults();
   result.fetch_began_ms = clock_.now();
-  const std::unique_ptr<FrameMaker::Work> work = maker_->fetch(result.frame, result);
+  std::unique_ptr<FrameMaker::Work> work;
+  result.failed = caught([&] { work = maker_->fetch(result.frame, result); });
   result.fetched_ms = clock_.now();
   {
     const std::lock_guard lock(mutex_);
@@ -162,7 +168,8 @@ bool Pipeline::make_one(int worker) {
     changed_.notify_all();
   }
   gauge_again();
-  maker_->process(*work, result);
+  if (!result.failed) result.failed = caught([&] { maker_->process(*work, result); });
+  if (result.failed) result.offline = true, result.trouble.push_back(result.failed->text());
   result.page_faults += page_faults() - faults;
   result.done_ms = clock_.now();
   {
@@ -174,7 +181,13 @@ bool Pipeline::make_one(int worker) {
            std::max(0.0, result.done_ms - result.fetched_ms - result.neighbours_ms), kind},
           {result.steady_fetch_ms, result.decodes_between, result.neighbour_ms, result.neighbours});
   }
-  done_(std::move(result));
+  if (auto threw = caught([&] { done_(std::move(result)); })) {
+    const std::lock_guard lock(mutex_);
+    if (!failure_) failure_ = std::move(threw);
+    stop_ = true;
+    changed_.notify_all();
+    return false;
+  }
   return true;
 }
 

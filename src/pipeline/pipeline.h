@@ -35,9 +35,10 @@ struct FrameResult {
   StageLog stages;
   std::vector<std::string> trouble;  ///< what could not be read
   bool sealed = false;
-  bool offline = false;
-  bool unseen = false;  ///< something in it shows only after rendering
+  bool offline = false;  ///< something stands in for a picture that could not be had; never to be kept
+  bool unseen = false;   ///< something in it shows only after rendering
   bool cached = false;  ///< taken from the memory cache as it was
+  std::optional<Error> failed;  ///< why there is no picture at all
 };
 
 /// Wall time of its work that the frame's thread did not get, ms: nothing that it waited for itself.
@@ -84,7 +85,9 @@ class FrameMaker {
 class Pipeline {
  public:
   using Done = std::function<void(FrameResult&&)>;
-  /// Starts at once with `frames` in this order. `done` is called from worker threads, in any order.
+  /// Starts at once with `frames` in this order. `done` is called from worker threads, in any order, once for
+  /// each frame that was started. Whatever making a frame throws becomes that frame's `failed`; what `done`
+  /// throws stops the pipeline, and is told by failure().
   Pipeline(std::unique_ptr<FrameMaker> maker, PipelineOptions options, std::vector<Frames> frames, Done done,
            Clock& clock = real_clock());
   /// The frames of a program, really made.
@@ -99,6 +102,8 @@ class Pipeline {
   /// The consumer has finished with everything before list position `position`. Ignored once the clock runs.
   void consumed(Frames position);
   void stop();
+  /// What `done` threw, if it did.
+  std::optional<Error> failure() const;
   /// Cadence in force, for display.
   Cadence cadence() const;
 
@@ -117,6 +122,7 @@ class Pipeline {
   mutable std::mutex mutex_;
   std::condition_variable changed_;
   bool stop_ = false;
+  std::optional<Error> failure_;
   std::optional<Pacer> pacer_;
   double zero_ms_ = 0;
   Frames next_ = 0, consumed_ = 0;

@@ -14,7 +14,7 @@ namespace {
 /// A stretch that might be pre-rendered.
 struct Candidate {
   FrameRange range;
-  double seconds = 0;  ///< of rendering
+  double modelled = 0, seconds = 0;  ///< of rendering: by costs alone, and as said
   bool chosen = true;
 };
 
@@ -25,21 +25,69 @@ double mean_encode_ms(const Notebook& notebook, const Timeline& t) {
   return ms.empty() ? 0 : sum / static_cast<double>(ms.size());
 }
 
-/// Rendering runs flat out over all workers; encoding goes one frame at a time beside it.
-double render_seconds(const Forecast& f, FrameRange r, double encode_ms, int workers) {
-  double ms = 0;
-  for (const IntervalCost& c : f.intervals) {
-    const double n = static_cast<double>(std::min(r.out, c.out) - std::max(r.in, c.in));
-    if (n > 0) ms += n * std::max({encode_ms, c.fetch_ms, (c.fetch_ms + c.process_ms + encode_ms) / workers});
+/// What a render takes on this seat as it is now. It is made at full quality whatever the playback scale, runs
+/// flat out over all workers, fetches one frame at a time, and encodes one frame at a time on a worker's own
+/// time. Every range begins with opening its sources and decoding up to its first frame.
+class Pricing {
+ public:
+  Pricing(const Program& played, const Notebook& notebook, FrameRange range, const PlanOptions& options)
+      : workers_(options.forecast.workers), factor_(notebook.price_factor()) {
+    MediaCatalog own;
+    MediaCatalog& media = options.media ? *options.media : own;
+    RenderOptions full;
+    full.device = options.rendering, full.rendering = true;
+    const RenderOptions& now = played.options();
+    const bool same = now.full_quality() && now.device == full.device &&
+                      std::none_of(played.intervals().begin(), played.intervals().end(),
+                                   [](const CompiledInterval& i) { return i.unseen; });
+    const ProgramPtr rendered = same ? nullptr : Program::compile(played.timeline(), media, full);
+    ForecastOptions costs_only = options.forecast;
+    costs_only.trials = 1, costs_only.before = nullptr, costs_only.cost_scale = 1;
+    costs_ = forecast(rendered ? *rendered : played, notebook, {}, range, costs_only);
+    encode_ms_ = costs_.base * mean_encode_ms(notebook, *played.timeline());
   }
-  return ms / 1000;
-}
 
-SealStates with_sealed(SealStates states, const std::vector<Candidate>& all, Frames duration) {
-  states.resize(static_cast<std::size_t>(duration), 0);
+  /// Seconds by costs alone.
+  double modelled(FrameRange r) const {
+    double ms = 0;
+    bool first = true;
+    for (const IntervalCost& c : costs_.intervals) {
+      const double n = static_cast<double>(std::min(r.out, c.out) - std::max(r.in, c.in));
+      if (n <= 0) continue;
+      double process = c.process_ms;
+      for (const StageCost& s : c.stages)
+        if (s.kind == StageKind::display) process -= s.ms;  // no screen is there to make a picture for
+      ms += n * std::max({encode_ms_, c.fetch_ms,
+                          (c.fetch_ms + std::max(0.0, process) + encode_ms_) / workers_});
+      if (first) ms += entry_ms(c, r.in);
+      first = false;
+    }
+    return ms / 1000;
+  }
+  double said(FrameRange r) const { return modelled(r) * factor_; }
+
+ private:
+  double entry_ms(const IntervalCost& c, Frames at) const {
+    for (const CostStretch& s : costs_.model->stretches) {
+      if (at - costs_.range.in < s.in || at - costs_.range.in >= s.out) continue;
+      const CostPool& pool = costs_.model->pools[s.pool];
+      double open = 0;
+      for (const float v : pool.entries) open += v / static_cast<double>(pool.entries.size());
+      return open + static_cast<double>(s.entry_frames) * c.fetch_ms;
+    }
+    return 0;
+  }
+
+  int workers_;
+  double factor_, encode_ms_ = 0;
+  Forecast costs_;
+};
+
+FrameStates with_sealed(FrameStates states, const std::vector<Candidate>& all, Frames duration) {
+  states.resize(static_cast<std::size_t>(duration));
   for (const Candidate& c : all)
     if (c.chosen)
-      for (Frames f = c.range.in; f < c.range.out; ++f) states[static_cast<std::size_t>(f)] = 1;
+      for (Frames f = c.range.in; f < c.range.out; ++f) states[static_cast<std::size_t>(f)] = FrameState::sealed;
   return states;
 }
 
@@ -51,18 +99,18 @@ bool good(const Forecast& f, double most_drops) {
 }
 
 /// Every interval that a bad span touches and that is itself over the budget some of the time.
-std::vector<Candidate> candidates(const Forecast& before, double encode_ms, int workers) {
+std::vector<Candidate> candidates(const Forecast& before, const Pricing& pricing) {
   std::vector<FrameRange> ranges;
   for (const IntervalCost& c : before.intervals) {
     if (c.unseen) ranges.push_back({c.in, c.out});
-    if (c.sealed || c.unseen || c.load_high < 0.7) continue;
+    if (c.is(FrameState::sealed) || c.unseen || c.load_high < 0.7) continue;
     const bool bad = std::any_of(before.spans.begin(), before.spans.end(), [&](const Span& s) {
       return s.verdict != Verdict::holds && s.in < c.out && s.out > c.in;
     });
     if (bad) ranges.push_back({c.in, c.out});
   }
   std::vector<Candidate> all;
-  for (const FrameRange& r : ranges) all.push_back({r, render_seconds(before, r, encode_ms, workers), true});
+  for (const FrameRange& r : ranges) all.push_back({r, pricing.modelled(r), pricing.said(r), true});
   return all;
 }
 
@@ -89,7 +137,7 @@ void add_remedies(Plan& plan, const Program& program, const std::vector<Candidat
     if (!c.chosen) continue;
     const CompiledSegment* s = main_segment(program, c.range.in);
     const std::string id = s ? s->segment->id : "";
-    plan.render_seconds += c.seconds;
+    plan.render_seconds += c.seconds, plan.modelled_seconds += c.modelled;
     const auto bytes =
         static_cast<std::uint64_t>(c.range.length() * vc3_frame_bytes(t.width, t.height, kVc3Hqx));
     plan.bytes += bytes, plan.frames += c.range.length();
@@ -97,9 +145,10 @@ void add_remedies(Plan& plan, const Program& program, const std::vector<Candidat
         plan.remedies.back().segment == id) {
       Remedy& last = plan.remedies.back();
       last.range.out = c.range.out, last.render_seconds += c.seconds, last.bytes += bytes;
+      last.modelled_seconds += c.modelled;
       continue;
     }
-    Remedy r{c.range, id, s ? s->segment->name : "Gap", c.seconds, bytes, 0, {}};
+    Remedy r{c.range, id, s ? s->segment->name : "Gap", c.seconds, c.modelled, bytes, 0, {}};
     r.reason = reason_of(plan.before, c.range, r.drops_saved);
     plan.remedies.push_back(std::move(r));
   }
@@ -145,7 +194,7 @@ std::vector<FrameRange> Plan::ranges() const {
   return all;
 }
 
-Plan make_plan(const Program& program, const Notebook& notebook, const SealStates& sealed, FrameRange range,
+Plan make_plan(const Program& program, const Notebook& notebook, const FrameStates& sealed, FrameRange range,
                const PlanOptions& options) {
   Plan plan;
   plan.before = forecast(program, notebook, sealed, range, options.forecast);
@@ -156,8 +205,8 @@ Plan make_plan(const Program& program, const Notebook& notebook, const SealState
   if (!good(plan.before, options.most_drops) && plan.priced) {
     slow.before = nullptr;
     Forecast slow_day = forecast(program, notebook, sealed, range, slow);
-    const double encode_ms = mean_encode_ms(notebook, *program.timeline());
-    std::vector<Candidate> all = candidates(slow_day, encode_ms, options.forecast.workers);
+    const Pricing pricing(program, notebook, range, options);
+    std::vector<Candidate> all = candidates(slow_day, pricing);
     // Each is like the one before it but for one stretch.
     slow.before = &slow_day;
     const auto forecast_with = [&]() -> const Forecast& {

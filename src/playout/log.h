@@ -67,6 +67,7 @@ struct SegmentPlay {
 struct Playout {
   FrameRange range;
   Rate rate;
+  Frames start = 0;  ///< timecode of the timeline's first frame
   PlayMode mode = PlayMode::on_the_clock;
   int workers = 2, horizon = 12, far = 0;  ///< as in Pace
   Frames frames = 0;                       ///< due
@@ -76,6 +77,7 @@ struct Playout {
   double preroll_seconds = 0;
   double rate_reached = 0;
   bool stopped = false;
+  std::string failure;  ///< why a frame could not be made at all, the first time it happened
   Conditions around;            ///< what else went on meanwhile
   std::vector<CostKind> kinds;  ///< what the pacing rule was told beforehand, by position
   std::vector<FrameLog> log;    ///< by position in the order of playing

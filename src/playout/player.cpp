@@ -105,7 +105,8 @@ class Run {
         inbox_(clock_, stop),
         period_(program.timeline()->rate.frame_ms()),
         frames_(order_of(range, options)) {
-    p_.range = range, p_.rate = program.timeline()->rate, p_.mode = options.mode;
+    p_.range = range, p_.mode = options.mode;
+    p_.rate = program.timeline()->rate, p_.start = program.timeline()->start;
     p_.workers = options.workers, p_.horizon = options.horizon;
     p_.far = options.far >= 0 ? options.far : far_of(program.width(), program.height(), options.horizon);
     for (int pass = 0; pass < std::max(1, options.passes) && !options.backwards; ++pass)
@@ -205,12 +206,17 @@ class Run {
     const FrameResult& r = arrival.frame;
     FrameLog& of = log(r.position);
     note_making(of, r, arrival.at_ms, zero_);
+    if (r.failed) {
+      if (p_.failure.empty()) p_.failure = r.failed->text();
+      return false;
+    }
     if (r.position == due) return true;
     if (of.dropped) of.late_ms = of.done_ms - of.due_ms;
     return false;
   }
 
   bool present(FrameResult& r, double tick) {
+    if (r.failed) return false;
     const double before = clock_.now();
     const bool taken = display_.present(r.frame, std::move(r.screen), tick);
     display_blocked_ = clock_.now() - before > period_ / 2;

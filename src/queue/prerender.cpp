@@ -2,8 +2,11 @@
 
 #include <fmt/format.h>
 
+#include <unordered_set>
+
 #include "base/clock.h"
 #include "base/log.h"
+#include "base/timecode.h"
 #include "media/writer.h"
 #include "pipeline/parallel.h"
 #include "seat/seat.h"
@@ -44,10 +47,12 @@ class PieceWriter {
   Result<void> encode(const FrameResult& frame) {
     const FrameRange& range = pieces_[piece_];
     const Timeline& t = *program_.timeline();
+    if (frame.failed) return std::unexpected(*frame.failed);
     if (frame.offline) {
       const std::string why = frame.trouble.empty() ? "media are offline" : frame.trouble.front();
-      return bad_input(fmt::format("frame {} cannot be rendered: {}", frame.frame, why), t.name,
-                       "Bring the media back; what is finished is kept.");
+      return bad_input(
+          fmt::format("{} cannot be rendered: {}", timecode(t.start + frame.frame, t.rate), why), t.name,
+          "Bring the media back, or leave this segment out; what is finished is kept.");
     }
     if (!writer_) {
       const Volume volume = volume_of(shelf_.folder());
@@ -58,7 +63,9 @@ class PieceWriter {
                                        static_cast<double>(volume.free_bytes) / 1e9),
                            shelf_.folder().string(),
                            "Free some space or choose another shelf; finished pieces are kept.");
-      temporary_ = shelf_.temporary_name();
+      auto name = shelf_.temporary_name();
+      if (!name) return std::unexpected(name.error());
+      temporary_ = *name;
       auto writer = MovieWriter::create(temporary_.string(), Form::vc3_hqx, t.width, t.height, t.rate);
       if (!writer) return std::unexpected(writer.error());
       writer_ = std::move(*writer);
@@ -95,14 +102,13 @@ class PieceWriter {
 
 }  // namespace
 
-ProgramPtr for_rendering(const ProgramPtr& program, Device device) {
+ProgramPtr for_rendering(const ProgramPtr& program, Device device, MediaCatalog& media) {
   const RenderOptions& o = program->options();
   const bool unseen = std::any_of(program->intervals().begin(), program->intervals().end(),
                                   [](const CompiledInterval& i) { return i.unseen; });
   if (o.full_quality() && o.device == device && (o.rendering || !unseen)) return program;
   RenderOptions full;
   full.device = device, full.rendering = true;
-  MediaCatalog media;
   return Program::compile(program->timeline(), media, full);
 }
 
@@ -123,10 +129,25 @@ std::vector<FrameRange> pieces_of(const Program& program, const std::vector<Fram
   return pieces;
 }
 
+std::vector<FrameRange> still_wanted(const Program& accepted, const std::vector<FrameRange>& ranges,
+                                     const Program& now) {
+  std::unordered_set<Hash128> there;
+  for (Frames f = 0; f < now.duration(); ++f) there.insert(now.fingerprint(f));
+  std::vector<FrameRange> wanted;
+  for (const FrameRange& r : ranges)
+    for (Frames f = r.in; f < std::min(r.out, accepted.duration()); ++f) {
+      if (!there.contains(accepted.fingerprint(f))) continue;
+      if (!wanted.empty() && wanted.back().out == f && f > r.in) ++wanted.back().out;
+      else wanted.push_back({f, f + 1});
+    }
+  return wanted;
+}
+
 Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
                                   const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
                                   const std::function<bool(const PrerenderProgress&)>& progress) {
-  const ProgramPtr program = for_rendering(played, options.device);
+  MediaCatalog media;
+  const ProgramPtr program = for_rendering(played, options.device, media);
   std::vector<FrameRange> todo;
   PrerenderReport skipped;
   for (const FrameRange& piece : pieces_of(*program, ranges)) {
@@ -169,11 +190,14 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
       if (learner) learner->see(result);
       const std::lock_guard guard(mutex);
       if (over) return;
-      if (auto r = writer.take(std::move(result)); !r) error = r.error(), over = true;
+      const auto threw = caught([&] {
+        if (auto r = writer.take(std::move(result)); !r) error = r.error(), over = true;
+      });
+      if (threw) error = *threw, over = true;
       const Frames done = writer.report.frames;
       const double seconds = watch.ms() / 1000;
       if (progress &&
-          !progress({done, total, seconds,
+          !progress({done, total, writer.report.pieces, seconds,
                      done > 0 ? seconds / static_cast<double>(done) * static_cast<double>(total - done) : 0}))
         writer.report.cancelled = true, over = true;
       if (done == total) over = true;
@@ -188,6 +212,12 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
   if (learner)
     if (auto r = learner->finish(); !r) spdlog::warn("{}", r.error().text());
   if (error) return std::unexpected(*error);
+  const RenderPrice& price = options.price;
+  if (options.notebook && price.frames > 0 && writer.report.frames == price.frames)
+    if (auto r = options.notebook->add_price(
+            {now_utc(), price.frames, price.modelled_s, price.said_s, writer.report.seconds});
+        !r)
+      spdlog::warn("{}", r.error().text());
   return writer.report;
 }
 

@@ -10,6 +10,7 @@ namespace gc {
 
 struct PrerenderProgress {
   Frames done = 0, total = 0;
+  int pieces = 0;           ///< finished and sealed
   double seconds = 0;       ///< since the start
   double seconds_left = 0;  ///< at the present pace
 };
@@ -23,22 +24,34 @@ struct PrerenderReport {
   bool cancelled = false;
 };
 
+/// What a render takes, by costs alone and as a person is told.
+struct RenderPrice {
+  Frames frames = 0;
+  double modelled_s = 0, said_s = 0;
+};
+
 struct PrerenderOptions {
   int workers = 2;
   bool background = true;
   std::uint64_t leave_free_bytes = std::uint64_t{1} << 30;  ///< on the shelf's volume
   Device device = Device::processor;                        ///< the setting for rendering
   std::shared_ptr<Notebook> notebook = {};                  ///< learns from every frame
+  RenderPrice price = {};  ///< what was said of it; kept with what it took, when all of it was rendered
 };
 
 /// The same timeline as it is rendered: at full quality, with everything that is unseen in playback made.
-ProgramPtr for_rendering(const ProgramPtr& program, Device device);
+ProgramPtr for_rendering(const ProgramPtr& program, Device device, MediaCatalog& media);
 
 /// Length of a piece: short enough that little is lost when it is cut off.
 inline constexpr Frames kPieceFrames = 24;
 
 /// Cuts ranges into pieces, none across a boundary of intervals.
 std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges);
+
+/// Of the ranges of a program that were to be rendered, the frames that the program of now still has, wherever
+/// they lie in it.
+std::vector<FrameRange> still_wanted(const Program& accepted, const std::vector<FrameRange>& ranges,
+                                     const Program& now);
 
 /// Renders what of the ranges is not sealed yet, at full quality whatever the options of `program` are.
 /// `progress` is called from worker threads; returning false cancels within the time of the frames in flight.

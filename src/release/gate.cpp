@@ -84,6 +84,13 @@ Gate check_gate(const Program& program, const Shelf* shelf) {
   for (const Slip& slip : t.slips) {
     if (!slip.open()) continue;
     const SegmentPtr s = find_segment(t, slip.segment);
+    if (!has_subject(t, slip)) {
+      gate.items.push_back({GateKind::remark, false, slip.segment, 0,
+                            fmt::format("A bypass of '{}', open since {}, is of an effect that is not there.",
+                                        slip.effect, to_the_minute(slip.opened)),
+                            "Nothing is bypassed by it."});
+      continue;
+    }
     std::string effect = slip.effect;
     if (s)
       for (const Effect& e : s->stack)
@@ -94,12 +101,12 @@ Gate check_gate(const Program& program, const Shelf* shelf) {
                           "Lift the bypass."});
   }
   if (shelf) {
-    const std::vector<SealState> states = shelf->states(program);
+    const std::vector<FrameState> states = shelf->states(program);
     std::set<std::string> told;
     for (const CompiledInterval& i : program.intervals())
       for (Frames f = i.in; f < i.out; ++f)
         if (const CompiledSegment* s = main_segment(program, f);
-            s && states[static_cast<std::size_t>(f)] == SealState::broken &&
+            s && states[static_cast<std::size_t>(f)] == FrameState::broken &&
             told.insert(s->segment->id).second)
           gate.items.push_back(
               {GateKind::broken_seal, false, s->segment->id, f,

@@ -79,7 +79,7 @@ class Compiler {
 
  private:
   int owner(const std::string& segment, const std::string& effect, const std::string& label, StageKind kind) {
-    owners_->push_back({segment, effect, label, kind});
+    owners_->push_back({segment, effect, label, kind, segment});
     return static_cast<int>(owners_->size()) - 1;
   }
   Hasher key(const char* what) const { return Hasher().add(what).add(width_).add(height_); }
@@ -304,7 +304,9 @@ class Compiler {
     RenderOptions inside = options_;
     inside.region.reset();  // the layer may be moved into the region by its stack
     Compiler compiler(timeline_, media_, inside);
+    const std::size_t outside = owners_->size();
     c.inner = compiler.compile(it->second->tracks, length, owners_);
+    for (std::size_t i = outside; i < owners_->size(); ++i) (*owners_)[i].placed = c.segment->id;
     c.opaque = std::all_of(
         c.inner->intervals().begin(), c.inner->intervals().end(),
         [](const CompiledInterval& i) { return !i.layers.empty() && i.layers.front().from->covers; });

@@ -16,6 +16,12 @@
 
 namespace gc {
 
+/// What answers a frame in playback: it is made live, its rendered media match it (sealed), or match what it was
+/// before a change (broken; it is made live), or memory holds it.
+enum class FrameState : std::uint8_t { live, sealed, broken, remembered };
+/// By frame of a timeline. What is missing at the end is live; empty: everything is.
+using FrameStates = std::vector<FrameState>;
+
 /// Whoever keeps rendered media answers whether a frame is there. Called from several threads.
 struct SealHit {
   std::string path;
@@ -64,6 +70,7 @@ struct Owner {
   std::string effect;   ///< id; empty for decoding and other stages of the segment as such
   std::string label;
   StageKind kind = StageKind::display;
+  std::string placed;  ///< id of the segment on the timeline that it works for: its own, or the composition's
 };
 
 /// A stage that a frame will go through, by the key of its cost.

@@ -86,8 +86,9 @@ class Processor {
     timed(log_, program.sealed_stages()[2], [&] {
       if (auto converted = to_image(*decoded_.pictures.front(), program.width(), program.height()))
         image = std::move(*converted);
+      else notes_.trouble.push_back(converted.error().text());
     });
-    return image.empty() ? hatched(program.width(), program.height()) : std::move(image);
+    return image.empty() ? stand_in(program) : std::move(image);
   }
 
   /// The last steps: to the colours of the screen, and a region back to its place.
@@ -129,6 +130,11 @@ class Processor {
     c.scale = 1.0 / program.options().scale;
     c.draft = program.options().draft;
     return c;
+  }
+
+  Image stand_in(const Program& program) {
+    notes_.stand_in = true;
+    return hatched(program.width(), program.height());
   }
 
   Image layer_picture(const Program& program, const CompiledLayer& layer, Frames frame, const Hash128& lane) {
@@ -234,7 +240,10 @@ class Processor {
       for (int d = -e.window.before; d <= e.window.after; ++d)
         if (MemoryCache::Picture& p = held[static_cast<std::size_t>(d + e.window.before)]; !p)
           p = shared(program, s, s.neighbour(frame, d, program.timeline()->rate), temporal, lane, wait);
-    for (const MemoryCache::Picture& p : held) window.push_back(p.get());
+    for (const MemoryCache::Picture& p : held) {
+      window.push_back(p.get());
+      notes_.stand_in = notes_.stand_in || p->stand_in;
+    }
     Piece piece{held[static_cast<std::size_t>(e.window.before)]->copy(), 0, 0};
     FrameContext at = context(program, frame - s.in, 0, 0);
     at.window = window;
@@ -250,8 +259,12 @@ class Processor {
     const auto make = [&] {
       const bool whole_before = std::exchange(whole_, true);
       const bool inside_before = std::exchange(inside_neighbour_, true);
+      const bool stood_in_before = std::exchange(notes_.stand_in, false);
       const Stopwatch watch;
       Image image = std::move(stack_picture(program, s, frame, count, lane).image);
+      // Other frames that take it from the cache must know.
+      image.stand_in = notes_.stand_in;
+      notes_.stand_in = notes_.stand_in || stood_in_before;
       whole_ = whole_before, inside_neighbour_ = inside_before;
       if (!inside_neighbour_) ++notes_.made, notes_.made_ms += watch.ms();
       return image;
@@ -295,7 +308,7 @@ class Processor {
       case Content::adjustment:
         break;
     }
-    return hatched(w, h);
+    return stand_in(program);
   }
 
   Image source_picture(const Program& program, const CompiledSegment& s, Frames source_frame,
@@ -303,14 +316,14 @@ class Processor {
     const auto it =
         decoded_.index.find(DecodeRequest{"", source_frame, lane_of(lane, s), {}, {}, false, 0}.key());
     const FramePtr picture = it == decoded_.index.end() ? nullptr : decoded_.pictures[it->second];
-    if (!picture) return hatched(program.width(), program.height());
+    if (!picture) return stand_in(program);
     Image image;
     timed(log_, s.convert, [&] {
       if (auto converted = to_image(*picture, program.width(), program.height(), s.placement))
         image = std::move(*converted);
       else notes_.trouble.push_back(converted.error().text());
     });
-    if (image.empty()) return hatched(program.width(), program.height());
+    if (image.empty()) return stand_in(program);
     image.opaque = image.opaque && s.opaque;
     return image;
   }

@@ -45,6 +45,7 @@ class Decoders {
 /// What is to be said of a finished frame besides its picture.
 struct FrameNotes {
   bool unseen = false;               ///< something in it shows only after rendering
+  bool stand_in = false;             ///< bars stand for a picture that is offline or could not be converted
   int tiles = 1;                     ///< asked for: threads that may work on this one frame
   std::vector<std::string> trouble;  ///< what went wrong on the way, in sentences
   int windows = 0;                   ///< effects that looked at neighbouring frames, inner ones not counted

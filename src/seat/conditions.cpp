@@ -90,7 +90,7 @@ Json era_identity() {
   for (const fs::path& v : vendors)
     drivers += fmt::format("{}{} {}", drivers.empty() ? "" : ", ", v.stem().string(),
                            fs::last_write_time(v, e).time_since_epoch().count() / 1000000000);
-  Json j{{"processor", fmt::format("{} × {}", processor_name(), default_workers())},
+  Json j{{"processor", fmt::format("{} × {}", processor_name(), ::sysconf(_SC_NPROCESSORS_ONLN))},
          {"kernel", std::string(system.release)},
          {"decoder library", fmt::format("{}.{}.{}", av >> 16, av >> 8 & 255, av & 255)},
          {"picture library", CV_VERSION},

@@ -1,23 +1,26 @@
 #include "shelf/shelf.h"
 
 #include <fmt/format.h>
-#include <signal.h>
 #include <unistd.h>
 
-#include <charconv>
+#include <algorithm>
 #include <cstring>
+#include <set>
+#include <unordered_set>
 
 #include "base/log.h"
+#include "base/slow_volume.h"
 
 namespace gc {
 namespace {
 
-constexpr const char* kSchema = R"(
+constexpr const char* kSteps[] = {R"(
   CREATE TABLE IF NOT EXISTS chunk(
     file TEXT PRIMARY KEY, frames BLOB NOT NULL, bytes INTEGER NOT NULL, timeline TEXT NOT NULL,
     segment TEXT NOT NULL, "offset" INTEGER NOT NULL, made TEXT NOT NULL);
-)";
+)"};
 constexpr const char* kWriting = "writing-";
+constexpr const char* kLease = ".lease";
 
 std::string pack(const std::vector<Hash128>& hashes) {
   return {reinterpret_cast<const char*>(hashes.data()), hashes.size() * sizeof(Hash128)};
@@ -28,16 +31,26 @@ std::vector<Hash128> unpack(const std::string& blob) {
   return hashes;
 }
 
-/// Half-written pieces carry the number of the process that writes them; those of dead processes are rubbish.
+/// Removes half-written pieces whose lease names a process of this machine that is gone. Those of other
+/// machines, and those without a lease, are left alone: nobody here can tell whether they are being written.
 void sweep(const fs::path& folder) {
   std::error_code e;
+  std::vector<std::string> dead;
+  std::vector<fs::path> writing;
   for (const auto& entry : fs::directory_iterator(folder, e)) {
     const std::string name = entry.path().filename().string();
     if (!name.starts_with(kWriting)) continue;
-    int pid = 0;
-    const char* begin = name.data() + std::strlen(kWriting);
-    std::from_chars(begin, name.data() + name.size(), pid);
-    if (pid <= 0 || (pid != ::getpid() && ::kill(pid, 0) != 0)) fs::remove(entry.path(), e);
+    if (!name.ends_with(kLease)) {
+      writing.push_back(entry.path());
+      continue;
+    }
+    const auto process = read_file(entry.path(), 4096);
+    if (process && !may_be_alive(*process)) dead.push_back(name.substr(0, name.size() - std::strlen(kLease)));
+  }
+  for (const std::string& lease : dead) {
+    for (const fs::path& p : writing)
+      if (p.filename().string().starts_with(lease + "-")) fs::remove(p, e);
+    fs::remove(folder / (lease + kLease), e);
   }
 }
 
@@ -52,8 +65,10 @@ Result<std::shared_ptr<Shelf>> Shelf::open(const fs::path& folder) {
   if (::access((folder / "chunks").c_str(), W_OK) != 0)
     return environment("the shelf may not be written to", folder.string(),
                        "Choose another folder with --shelf; sealed media there are unchanged.");
-  auto database = Database::open(folder / "index.sqlite", 1, kSchema, "shelf index");
+  auto database = Database::open(folder / "index.sqlite", kSteps, "shelf index");
   if (!database) return std::unexpected(database.error());
+  // A piece's record must survive a power cut as surely as the piece.
+  if (auto r = database->run("PRAGMA synchronous=FULL"); !r) return std::unexpected(r.error());
   auto shelf = std::make_shared<Shelf>();
   shelf->folder_ = folder;
   shelf->database_ = *database;
@@ -62,58 +77,90 @@ Result<std::shared_ptr<Shelf>> Shelf::open(const fs::path& folder) {
   return shelf;
 }
 
+bool Shelf::whole(const Chunk& chunk) const {
+  std::error_code e;
+  if (const auto drive = throttle_of(folder_)) (void)drive->read(1);
+  return fs::file_size(file_of(chunk), e) == chunk.bytes && !e;
+}
+
 Result<void> Shelf::load() {
-  std::vector<std::string> gone;
   Statement q = database_.prepare(
       R"(SELECT file, frames, bytes, timeline, segment, "offset", made FROM chunk ORDER BY made, rowid)");
+  int away = 0;
   while (q.step()) {
     Chunk c{q.text(0),    unpack(q.text(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4),
             q.integer(5), q.text(6)};
-    std::error_code e;
-    if (fs::file_size(folder_ / "chunks" / c.file, e) != c.bytes || e) gone.push_back(c.file);
-    else index(std::move(c));
+    const bool there = whole(c);
+    away += !there;
+    index(std::move(c), there ? Reach::readable : Reach::away);
   }
   if (!q.ok())
     return bad_input("the shelf index cannot be read: " + database_.message(), database_.path().string(),
                      "Move the index away; its media are then rendered again when they are needed.");
-  for (const std::string& file : gone) {
-    spdlog::warn("the sealed piece {} is gone or changed; its frames are live again", file);
-    forget(file);
-  }
+  if (away > 0)
+    spdlog::warn("{} sealed pieces of {} cannot be read now; their frames are live", away, folder_.string());
   return {};
 }
 
-void Shelf::index(Chunk chunk) {
-  const auto number = static_cast<std::uint32_t>(chunks_.size());
-  for (std::uint32_t i = 0; i < chunk.frames.size(); ++i)
-    places_.insert_or_assign(chunk.frames[i], Place{number, i});
-  chunks_.push_back(std::move(chunk));
-}
-
-void Shelf::forget(const std::string& file) const {
-  database_.prepare("DELETE FROM chunk WHERE file = ?").bind(std::string_view(file)).step();
+void Shelf::index(Chunk chunk, Reach reach) {
+  // The same piece made again takes the place of the one that was there.
+  const auto before = std::find_if(pieces_.begin(), pieces_.end(),
+                                   [&](const Piece& p) { return p.chunk.file == chunk.file; });
+  const auto number = static_cast<std::uint32_t>(before - pieces_.begin());
+  for (std::uint32_t i = 0; i < chunk.frames.size(); ++i) {
+    const auto [it, fresh] = places_.try_emplace(chunk.frames[i], Place{number, i});
+    if (!fresh && (reach == Reach::readable || pieces_[it->second.chunk].reach != Reach::readable))
+      it->second = {number, i};
+  }
+  if (before == pieces_.end()) pieces_.push_back({std::move(chunk), reach});
+  else *before = {std::move(chunk), reach};
 }
 
 std::optional<SealHit> Shelf::find(const Hash128& frame) const {
   const std::lock_guard lock(mutex_);
   const auto it = places_.find(frame);
   if (it == places_.end()) return std::nullopt;
-  return SealHit{(folder_ / "chunks" / chunks_[it->second.chunk].file).string(), it->second.index};
+  const Piece& piece = pieces_[it->second.chunk];
+  if (piece.reach != Reach::readable) return std::nullopt;
+  return SealHit{file_of(piece.chunk).string(), it->second.index};
 }
 
 void Shelf::report_broken(const SealHit& hit) const {
-  const std::lock_guard lock(mutex_);
   const std::string file = fs::path(hit.path).filename().string();
-  spdlog::warn("the sealed piece {} cannot be read; its frames are made live", file);
-  for (const Chunk& c : chunks_)
-    if (c.file == file)
-      for (const Hash128& h : c.frames) places_.erase(h);
-  forget(file);
+  const std::lock_guard lock(mutex_);
+  for (Piece& p : pieces_) {
+    if (p.chunk.file != file || p.reach != Reach::readable) continue;
+    p.reach = whole(p.chunk) ? Reach::damaged : Reach::away;
+    spdlog::warn("the sealed piece {} {}; its frames are made live", file,
+                 p.reach == Reach::damaged ? "is damaged" : "cannot be read now");
+  }
 }
 
-fs::path Shelf::temporary_name() const {
+void Shelf::look_again() const {
+  std::vector<Chunk> away;
+  {
+    const std::lock_guard lock(mutex_);
+    for (const Piece& p : pieces_)
+      if (p.reach == Reach::away) away.push_back(p.chunk);
+  }
+  for (const Chunk& c : away) {
+    if (!whole(c)) continue;
+    const std::lock_guard lock(mutex_);
+    for (Piece& p : pieces_)
+      if (p.chunk.file == c.file && p.reach == Reach::away) p.reach = Reach::readable;
+  }
+}
+
+Result<fs::path> Shelf::temporary_name() const {
   const std::lock_guard lock(mutex_);
-  return folder_ / "chunks" / fmt::format("{}{}-{}.mov", kWriting, ::getpid(), names_++);
+  if (lease_.empty()) {
+    const std::string process = own_process();
+    const std::string lease = kWriting + hash_text(process + folder_.string()).hex().substr(0, 16);
+    if (auto r = write_file_atomic(folder_ / "chunks" / (lease + kLease), process); !r)
+      return std::unexpected(r.error());
+    lease_ = lease;
+  }
+  return folder_ / "chunks" / fmt::format("{}-{}.mov", lease_, names_++);
 }
 
 Result<void> Shelf::add(Chunk chunk, const fs::path& temporary) {
@@ -124,58 +171,102 @@ Result<void> Shelf::add(Chunk chunk, const fs::path& temporary) {
   if (e)
     return environment("a finished piece has vanished: " + e.message(), temporary.string(),
                        "Check the shelf's volume and start again.");
-  if (auto r = sync_and_rename(temporary, folder_ / "chunks" / chunk.file); !r) return r;
+  // Recorded first: cut off between the two, the record names a file that is not there, which answers nothing
+  // and is made again. The other way round the file would be there for ever and belong to nobody.
   Statement q = database_.prepare(
       R"(INSERT OR REPLACE INTO chunk(file, frames, bytes, timeline, segment, "offset", made) VALUES(?,?,?,?,?,?,?))");
-  q.bind(std::string_view(chunk.file))
-      .blob(pack(chunk.frames))
-      .bind(static_cast<std::int64_t>(chunk.bytes))
-      .bind(std::string_view(chunk.timeline))
-      .bind(std::string_view(chunk.segment))
-      .bind(chunk.offset)
-      .bind(std::string_view(chunk.made));
-  q.step();
-  if (!q.ok())
-    return environment("a finished piece could not be recorded: " + database_.message(),
-                       database_.path().string(), "Free some space; the piece itself is kept.");
+  auto recorded = q.bind(std::string_view(chunk.file))
+                      .blob(pack(chunk.frames))
+                      .bind(static_cast<std::int64_t>(chunk.bytes))
+                      .bind(std::string_view(chunk.timeline))
+                      .bind(std::string_view(chunk.segment))
+                      .bind(chunk.offset)
+                      .bind(std::string_view(chunk.made))
+                      .run();
+  if (!recorded) {
+    fs::remove(temporary, e);
+    return environment("a finished piece could not be recorded: " + recorded.error().what,
+                       database_.path().string(), "Free some space; the pieces before it are kept.");
+  }
+  if (auto r = sync_and_rename(temporary, file_of(chunk)); !r) return r;
   const std::lock_guard lock(mutex_);
-  index(std::move(chunk));
+  index(std::move(chunk), Reach::readable);
+  return {};
+}
+
+Result<void> Shelf::discard(const Program& program) {
+  std::unordered_set<Hash128> wanted;
+  for (Frames f = 0; f < program.duration(); ++f) wanted.insert(program.fingerprint(f));
+  const std::lock_guard lock(mutex_);
+  std::set<std::size_t> numbers;
+  for (std::size_t n = 0; n < pieces_.size(); ++n)
+    if (std::ranges::any_of(pieces_[n].chunk.frames, [&](const Hash128& h) { return wanted.contains(h); }))
+      numbers.insert(n);
+  const auto erased = database_.change([&]() -> Result<void> {
+    Statement row = database_.prepare("DELETE FROM chunk WHERE file = ?");
+    for (const std::size_t n : numbers)
+      if (auto r = row.bind(std::string_view(pieces_[n].chunk.file)).run(); !r) return r;
+    return {};
+  });
+  if (!erased) return erased;
+  std::vector<Piece> kept;
+  for (std::size_t n = 0; n < pieces_.size(); ++n) {
+    std::error_code e;
+    if (numbers.contains(n)) fs::remove(file_of(pieces_[n].chunk), e);
+    else kept.push_back(std::move(pieces_[n]));
+  }
+  pieces_.clear(), places_.clear();
+  for (Piece& p : kept) index(std::move(p.chunk), p.reach);
   return {};
 }
 
 std::uint64_t Shelf::bytes() const {
   const std::lock_guard lock(mutex_);
   std::uint64_t total = 0;
-  for (const Chunk& c : chunks_) total += c.bytes;
+  for (const Piece& p : pieces_) total += p.chunk.bytes;
   return total;
 }
 
 std::size_t Shelf::chunks() const {
   const std::lock_guard lock(mutex_);
-  return chunks_.size();
+  return pieces_.size();
 }
 
-std::vector<SealState> Shelf::states(const Program& program) const {
+FrameStates Shelf::states(const Program& program) const {
   const auto length = static_cast<std::size_t>(program.duration());
-  std::vector<SealState> states(length, SealState::live);
-  const std::lock_guard lock(mutex_);
-  if (chunks_.empty()) return states;
+  FrameStates states(length, FrameState::live);
   // Which stretches of which segments the shelf has had.
   std::map<std::string, std::vector<std::pair<Frames, Frames>>> had;
-  for (const Chunk& c : chunks_)
-    if (c.timeline == program.timeline()->name)
-      had[c.segment].emplace_back(c.offset, c.offset + static_cast<Frames>(c.frames.size()));
+  {
+    const std::lock_guard lock(mutex_);
+    if (pieces_.empty()) return states;
+    for (const Piece& p : pieces_)
+      if (p.chunk.timeline == program.timeline()->name)
+        had[p.chunk.segment].emplace_back(p.chunk.offset,
+                                          p.chunk.offset + static_cast<Frames>(p.chunk.frames.size()));
+  }
+  // What a frame depends on is worked out without the lock, which playback needs, and looked up in portions.
+  std::vector<Hash128> prints(length);
+  for (std::size_t f = 0; f < length; ++f) prints[f] = program.fingerprint(static_cast<Frames>(f));
+  std::vector<bool> sealed(length);
+  constexpr std::size_t kPortion = 512;
+  for (std::size_t from = 0; from < length; from += kPortion) {
+    const std::lock_guard lock(mutex_);
+    for (std::size_t f = from; f < std::min(length, from + kPortion); ++f)
+      if (const auto it = places_.find(prints[f]); it != places_.end())
+        sealed[f] = pieces_[it->second.chunk].reach == Reach::readable;
+  }
   for (const CompiledInterval& interval : program.intervals()) {
     const CompiledSegment* s = main_segment(program, interval.in);
     const auto known = s ? had.find(s->segment->id) : had.end();
     for (Frames f = interval.in; f < interval.out; ++f) {
-      SealState& state = states[static_cast<std::size_t>(f)];
-      if (places_.contains(program.fingerprint(f))) state = SealState::sealed;
+      FrameState& state = states[static_cast<std::size_t>(f)];
+      if (sealed[static_cast<std::size_t>(f)]) state = FrameState::sealed;
       else if (known != had.end() &&
                std::any_of(known->second.begin(), known->second.end(), [&](const auto& range) {
                  return f - s->in >= range.first && f - s->in < range.second;
                }))
-        state = SealState::broken;
+        state = FrameState::broken;
     }
   }
   return states;

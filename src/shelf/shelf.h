@@ -21,43 +21,57 @@ struct Chunk {
   std::string made;      ///< ISO 8601, UTC
 };
 
-enum class SealState : std::uint8_t { live, sealed, broken };
-
 class Shelf : public SealLookup {
  public:
-  /// Opens or makes the shelf. Removes pieces that a killed process left half written, and forgets files that
-  /// are gone or changed.
+  /// Opens or makes the shelf. Removes pieces that killed processes of this machine left half written. Files
+  /// that are gone, changed or cannot be looked at now answer nothing, but stay recorded.
   static Result<std::shared_ptr<Shelf>> open(const fs::path& folder);
 
   std::optional<SealHit> find(const Hash128& frame) const override;
+  /// The piece answers nothing until look_again finds its file whole, and nothing more in this session when its
+  /// file is there and still could not be decoded.
   void report_broken(const SealHit& hit) const override;
+  /// Looks whether pieces that could not be read are back. Takes as long as the volume does.
+  void look_again() const;
 
-  /// Where to write the next piece before it is added.
-  fs::path temporary_name() const;
-  /// Gives a finished piece its final name, durably, and records it.
+  /// Where to write the next piece before it is added. The first call leaves a lease in the folder, which says
+  /// that this process is alive.
+  Result<fs::path> temporary_name() const;
+  /// Records a finished piece and gives it its final name, durably.
   Result<void> add(Chunk chunk, const fs::path& temporary);
+  /// Removes the pieces that frames of this program are answered from, and no others.
+  Result<void> discard(const Program& program);
 
   std::uint64_t bytes() const;
   std::size_t chunks() const;
   const fs::path& folder() const { return folder_; }
 
   /// State of each frame of the program. Broken: the shelf has this stretch of the segment as it was before.
-  std::vector<SealState> states(const Program& program) const;
+  /// Playback's look-ups wait for no more than a thousandth of it.
+  FrameStates states(const Program& program) const;
 
  private:
   struct Place {
     std::uint32_t chunk = 0;
     std::uint32_t index = 0;
   };
+  enum class Reach : std::uint8_t { readable, away, damaged };
+  struct Piece {
+    Chunk chunk;
+    Reach reach = Reach::readable;
+  };
   Result<void> load();
-  void index(Chunk chunk);
-  void forget(const std::string& file) const;
+  void index(Chunk chunk, Reach reach);
+  fs::path file_of(const Chunk& chunk) const { return folder_ / "chunks" / chunk.file; }
+  /// Whether the file is there with the size that was recorded.
+  bool whole(const Chunk& chunk) const;
 
   fs::path folder_;
   Database database_;
   mutable std::mutex mutex_;
-  std::vector<Chunk> chunks_;
-  mutable std::unordered_map<Hash128, Place> places_;
+  mutable std::vector<Piece> pieces_;
+  std::unordered_map<Hash128, Place> places_;
+  mutable std::string lease_;  ///< what names of half-written pieces begin with
   mutable int names_ = 0;
 };
 

@@ -9,7 +9,9 @@ namespace gc {
 
 class History {
  public:
-  explicit History(TimelinePtr first) : states_{{std::move(first), {}}} {}
+  /// `saved`: what the file holds, when `first` is not that.
+  explicit History(TimelinePtr first, TimelinePtr saved = nullptr)
+      : states_{{std::move(first), {}}}, saved_(saved ? std::move(saved) : states_.front().timeline) {}
 
   const TimelinePtr& now() const { return states_[at_].timeline; }
   /// Records an edit; what was undone before it is forgotten.
@@ -26,7 +28,7 @@ class History {
   }
   /// Whether the present state differs from the one last marked as saved.
   bool changed() const { return now() != saved_; }
-  void mark_saved() { saved_ = now(); }
+  void mark_saved(TimelinePtr what) { saved_ = std::move(what); }
 
  private:
   struct State {
@@ -35,7 +37,7 @@ class History {
   };
   std::vector<State> states_;
   std::size_t at_ = 0;
-  TimelinePtr saved_ = states_.front().timeline;
+  TimelinePtr saved_;
 };
 
 }  // namespace gc

@@ -110,13 +110,14 @@ TimelinePtr with_effect_added(const Timeline& timeline, const std::string& segme
 }
 
 TimelinePtr with_effect_removed(const Timeline& timeline, const std::string& segment,
-                                const std::string& effect) {
-  return with_stack(timeline, segment, [&](Segment& s) {
+                                const std::string& effect, const std::string& now_utc) {
+  const TimelinePtr removed = with_stack(timeline, segment, [&](Segment& s) {
     const auto it = place_of(s, effect);
     if (it == s.stack.end()) return false;
     s.stack.erase(it);
     return true;
   });
+  return removed ? with_bypass(*removed, segment, effect, false, now_utc) : nullptr;
 }
 
 TimelinePtr with_effect_moved(const Timeline& timeline, const std::string& segment, const std::string& effect,
@@ -149,6 +150,12 @@ std::string free_effect_id(const Segment& segment, const std::string& type) {
   }
 }
 
+bool has_subject(const Timeline& timeline, const Slip& slip) {
+  const SegmentPtr s = find_segment(timeline, slip.segment);
+  return s && std::any_of(s->stack.begin(), s->stack.end(),
+                          [&](const Effect& e) { return e.id == slip.effect; });
+}
+
 bool bypassed(const Timeline& timeline, const std::string& segment, const std::string& effect) {
   return std::any_of(timeline.slips.begin(), timeline.slips.end(),
                      [&](const Slip& s) { return s.open() && s.segment == segment && s.effect == effect; });
@@ -156,9 +163,9 @@ bool bypassed(const Timeline& timeline, const std::string& segment, const std::s
 
 TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, const std::string& effect,
                         bool on, const std::string& now_utc) {
-  const SegmentPtr s = find_segment(timeline, segment);
-  if (!s || std::none_of(s->stack.begin(), s->stack.end(), [&](const Effect& e) { return e.id == effect; }))
-    return nullptr;
+  Slip wanted;
+  wanted.segment = segment, wanted.effect = effect;
+  if (on ? !has_subject(timeline, wanted) : !find_segment(timeline, segment)) return nullptr;
   auto copy = std::make_shared<Timeline>(timeline);
   if (on && !bypassed(timeline, segment, effect)) {
     Slip slip;

@@ -150,6 +150,7 @@ struct Timeline {
   std::map<std::string, std::shared_ptr<const Composition>> compositions;
   std::map<std::string, CostCard> cards;  ///< by the name of the effect
   std::vector<Slip> slips;
+  std::string folder;                ///< absolute; what relative URLs in it start from
   std::vector<std::string> remarks;  ///< what was odd about the file it was read from, in sentences
   Json foreign;
 
@@ -173,8 +174,9 @@ TimelinePtr with_param(const Timeline& timeline, const std::string& segment, con
 /// Edits of a stack; null when there is no such segment or effect. `at` is a place in the stack, clamped.
 TimelinePtr with_effect_added(const Timeline& timeline, const std::string& segment, Effect effect,
                               std::size_t at);
+/// Lifts the slips of the effect too: a bypass of what is not there cannot be lifted by anyone.
 TimelinePtr with_effect_removed(const Timeline& timeline, const std::string& segment,
-                                const std::string& effect);
+                                const std::string& effect, const std::string& now_utc);
 TimelinePtr with_effect_moved(const Timeline& timeline, const std::string& segment, const std::string& effect,
                               std::size_t to);
 TimelinePtr with_effect_device(const Timeline& timeline, const std::string& segment,
@@ -182,11 +184,13 @@ TimelinePtr with_effect_device(const Timeline& timeline, const std::string& segm
 /// An id that no effect of the segment has yet.
 std::string free_effect_id(const Segment& segment, const std::string& type);
 
-/// The timeline with an open slip for this effect, or with that slip lifted. Null when there is no such
-/// effect.
+/// The timeline with an open slip for this effect, or with that slip lifted. Null when there is no such effect
+/// to bypass; a slip can be lifted whether its effect is there or not.
 TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, const std::string& effect,
                         bool bypassed, const std::string& now_utc);
 
+/// Whether what the slip measures is in the timeline.
+bool has_subject(const Timeline& timeline, const Slip& slip);
 /// Whether an open slip bypasses the effect.
 bool bypassed(const Timeline& timeline, const std::string& segment, const std::string& effect);
 

@@ -134,7 +134,7 @@ int main(int argc, char** argv) {
   auto* skyline = w.findChild<Skyline*>("skyline");
   auto* ledger = w.findChild<Ledger*>();
   ledger->table()->setFocus();
-  ledger->table()->selectRow(0);
+  ledger->table()->setCurrentIndex(ledger->table()->model()->index(0, 0));
   w.go_to(Station::forecast);
   shoot(w, folder, "3-forecast");
   // The seat as it is after a minute of measuring, with this timeline open.
@@ -188,7 +188,7 @@ int main(int argc, char** argv) {
   const std::string changed = session.derived()->view.timeline ? [&] {
     for (const auto& s : session.derived()->view.played->segments())
       for (const Effect& e : s->segment->stack)
-        if (e.type == "cdl" && session.derived()->view.seals[static_cast<std::size_t>(s->in)] == SealState::sealed) return s->segment->id + "|" + e.id;
+        if (e.type == "cdl" && session.derived()->view.seals[static_cast<std::size_t>(s->in)] == FrameState::sealed) return s->segment->id + "|" + e.id;
     return std::string();
   }() : std::string();
   if (const auto bar = changed.find('|'); bar != std::string::npos) {

@@ -2,6 +2,7 @@
 // view does under the mouse.
 #include <QHeaderView>
 #include <QMenu>
+#include <QScrollBar>
 #include <QTextBrowser>
 #include <QWheelEvent>
 
@@ -113,7 +114,7 @@ TEST(SkylinePaint, UncertaintyIsAFringeAboveTheColumn) {
 
 TEST(SkylinePaint, ASealIsALidAndTheFormerLoadAnOutline) {
   IntervalCost sealed = costs(0, kWide, 0.3);
-  sealed.sealed = true, sealed.live_load = 1.4;
+  sealed.state = FrameState::sealed, sealed.live_load = 1.4;
   const QImage image = painted({sealed});
   EXPECT_EQ(copper_pixels(image), 0) << "it plays";
   const int lid = kHigh - 1 - static_cast<int>(0.3 * kHigh / kTop);
@@ -122,7 +123,7 @@ TEST(SkylinePaint, ASealIsALidAndTheFormerLoadAnOutline) {
   EXPECT_GE(pixels_lighter_than(image, 100, former - 2, former + 2), kWide) << "one line across";
   // A broken one has a lid with gaps, on the full load.
   IntervalCost broken = costs(0, kWide, 1.4);
-  broken.broken = true;
+  broken.state = FrameState::broken;
   const QImage open = painted({broken});
   EXPECT_GT(copper_pixels(open), 0);
   const int above = kHigh - 1 - static_cast<int>(1.4 * kHigh / kTop);
@@ -194,10 +195,10 @@ class Views : public TheWindow {
     QWheelEvent e(at, skyline->mapToGlobal(at), {}, {0, delta}, Qt::NoButton, m, Qt::NoScrollPhase, false);
     QApplication::sendEvent(skyline, &e);
   }
-  QTableView* ledger() { return window->findChild<Ledger*>()->table(); }
+  QTreeView* ledger() { return window->findChild<Ledger*>()->table(); }
   QString cell(int row, LedgerModel::Column c) { return ledger()->model()->index(row, c).data().toString(); }
   void sort_by(LedgerModel::Column c) {
-    QHeaderView* head = ledger()->horizontalHeader();
+    QHeaderView* head = ledger()->header();
     QTest::mouseClick(
         head->viewport(), Qt::LeftButton, Qt::NoModifier,
         QPoint(head->sectionViewportPosition(c) + head->sectionSize(c) / 2, head->height() / 2));
@@ -256,7 +257,7 @@ TEST_F(Views, HoverSaysLoadProbabilityAndStagesOfTheFrame) {
 TEST_F(Views, TheLedgerRanksBySizeOfTheNumberNotByItsText) {
   for (const auto c : {LedgerModel::kMs, LedgerModel::kLoad, LedgerModel::kDrops}) {
     sort_by(c);
-    const auto order = ledger()->horizontalHeader()->sortIndicatorOrder();
+    const auto order = ledger()->header()->sortIndicatorOrder();
     double before = cell(0, c).toDouble();
     for (int r = 1; r < ledger()->model()->rowCount(); ++r) {
       const double now = cell(r, c).toDouble();
@@ -267,7 +268,7 @@ TEST_F(Views, TheLedgerRanksBySizeOfTheNumberNotByItsText) {
   }
   // By timecode it is in the order of the timeline.
   sort_by(LedgerModel::kIn);
-  if (ledger()->horizontalHeader()->sortIndicatorOrder() == Qt::DescendingOrder) sort_by(LedgerModel::kIn);
+  if (ledger()->header()->sortIndicatorOrder() == Qt::DescendingOrder) sort_by(LedgerModel::kIn);
   for (int r = 1; r < ledger()->model()->rowCount(); ++r)
     EXPECT_LE(cell(r - 1, LedgerModel::kIn), cell(r, LedgerModel::kIn));
 }
@@ -431,19 +432,106 @@ TEST_F(Views, NoWordsAreCutAtTheSmallestScreen) {
   }
 }
 
+TEST_F(Views, NoContentEverChangesTheWindowsSize) {
+  window->resize(1280, 800);
+  QTest::qWait(50);
+  auto* stations = window->findChild<Stations*>();
+  QString words = "Some frames were late since other programs held this seat up for a while. ";
+  while (words.size() < 4000) words += words;
+  for (int station = 0; station < kStations; ++station) {
+    const std::string name = station_name(static_cast<Station>(station)).toStdString();
+    key(static_cast<Qt::Key>(Qt::Key_1 + station));
+    QTest::qWait(100);
+    for (TextBox* box : window->findChildren<TextBox*>())
+      if (box->isVisible()) box->set_text(words);
+    std::vector<RowTable::Row> rows(200, RowTable::Row{{"01:00:00:00", words.left(300), words, words, words}, 3, {}});
+    stations->panel(static_cast<Station>(station))->set_rows(rows);
+    QTest::qWait(100);
+    EXPECT_EQ(window->size(), QSize(1280, 800)) << name;
+    EXPECT_LE(window->minimumSizeHint().height(), 800) << name;
+    EXPECT_LE(window->minimumSizeHint().width(), 1280) << name;
+    for (const QWidget* w : window->findChildren<QWidget*>()) {
+      const QWidget* in = w->parentWidget();
+      if (!w->isVisible() || w->isWindow() || !in) continue;
+      // What lies in a scrolling area can be reached by scrolling.
+      bool scrolls = false;
+      for (const QWidget* up = in; up; up = up->parentWidget())
+        scrolls = scrolls || (up->parentWidget() && qobject_cast<const QAbstractScrollArea*>(up->parentWidget()));
+      if (scrolls) continue;
+      EXPECT_TRUE(in->rect().adjusted(-1, -1, 1, 1).contains(w->geometry()))
+          << name << ": " << w->metaObject()->className() << " " << w->objectName().toStdString() << " is cut by "
+          << in->metaObject()->className() << " " << in->objectName().toStdString();
+    }
+    for (const TextBox* box : window->findChildren<TextBox*>())
+      if (box->isVisible())
+        EXPECT_GE(box->viewport()->height() + box->verticalScrollBar()->maximum(),
+                  box->label()->heightForWidth(box->viewport()->width()))
+            << name << ": " << box->label()->objectName().toStdString() << " cannot be read to its end";
+  }
+}
+
+TEST_F(Views, ACompositionCostsWhatItsLayersCostAndOpensToThem) {
+  const std::vector<LedgerRow> rows = ledger_rows(*session->derived());
+  const auto of = std::ranges::find_if(rows, [](const LedgerRow& r) { return !r.layers.empty(); });
+  ASSERT_NE(of, rows.end());
+  ASSERT_EQ(of->layers.size(), 2u);
+  double layers = 0;
+  for (const LedgerRow& l : of->layers) {
+    EXPECT_GT(l.ms, 0) << l.name.toStdString();
+    layers += l.ms;
+  }
+  EXPECT_GE(of->ms, layers) << "and its own grade";
+  // Ranked by it, above what costs less.
+  sort_by(LedgerModel::kMs);
+  if (ledger()->header()->sortIndicatorOrder() == Qt::AscendingOrder) sort_by(LedgerModel::kMs);
+  QModelIndex at;
+  for (int r = 0; r < ledger()->model()->rowCount(); ++r)
+    if (cell(r, LedgerModel::kName) == of->name) at = ledger()->model()->index(r, 0);
+  ASSERT_TRUE(at.isValid());
+  if (at.row() > 0) EXPECT_GE(cell(at.row() - 1, LedgerModel::kMs).toDouble(), cell(at.row(), LedgerModel::kMs).toDouble());
+  // A key opens it, and a layer leads to the composition.
+  ASSERT_EQ(ledger()->model()->rowCount(at), 2);
+  ledger()->setCurrentIndex(at);
+  ledger()->setFocus();
+  QTest::keyClick(ledger(), Qt::Key_Right);
+  EXPECT_TRUE(ledger()->isExpanded(at));
+  QTest::keyClick(ledger(), Qt::Key_Down);
+  EXPECT_TRUE(ledger()->currentIndex().parent().isValid());
+  EXPECT_EQ(window->findChild<Ledger*>()->selected(), of->id);
+  EXPECT_EQ(window->playhead(), of->in);
+}
+
+TEST_F(Views, OneNumberForOneThing) {
+  // The card of a span, the balance of its segment and the ledger say the same of the stage that is to blame.
+  const Derived& d = *session->derived();
+  const Span* worst = nullptr;
+  for (const Span& s : d.plan.before.spans)
+    if (s.verdict == Verdict::spills && (!worst || s.expected_drops > worst->expected_drops)) worst = &s;
+  ASSERT_TRUE(worst);
+  EXPECT_TRUE(stated_heavy(worst->blame.placed)) << worst->blame.placed;
+  key(Qt::Key_3);
+  const QString ms = QString::number(worst->blame.ms, 'f', 0);
+  EXPECT_THAT(window->findChild<QLabel*>("span-card")->text().toStdString(),
+              testing::HasSubstr(ms.toStdString() + " ms a frame"));
+  const FrameRange frames = frames_of(worst->blame.placed);
+  double balance = 0;
+  for (const StageCost& s : stages_over(d.plan.before, frames))
+    if (s.owner == worst->blame.owner) balance = s.ms;
+  EXPECT_DOUBLE_EQ(balance, worst->blame.ms);
+  for (const LedgerRow& r : ledger_rows(d))
+    if (r.id == worst->blame.placed) EXPECT_GE(r.ms, worst->blame.ms);
+}
+
 TEST_F(Views, ThePlayoutListsMissedFramesOnceThereAreAny) {
   key(Qt::Key_5);
   StationPanel* panel = window->findChild<Stations*>()->panel(Station::playout);
   EXPECT_FALSE(panel->table()->isVisible()) << "headings over nothing say nothing";
   EXPECT_THAT(panel->sentence().toStdString(), testing::HasSubstr("Space plays"));
-  const Span* worst = nullptr;
-  for (const Span& s : session->derived()->plan.before.spans)
-    if (s.verdict == Verdict::spills && (!worst || s.expected_drops > worst->expected_drops)) worst = &s;
-  ASSERT_TRUE(worst);
-  session->play({worst->in, worst->out}, PlayMode::on_the_clock);
-  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
-  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 60000));
-  EXPECT_EQ(panel->table()->isVisible(), session->playout()->dropped > 0);
+  const FrameRange heavy = frames_of(kHeaviest);
+  ASSERT_TRUE(played(heavy));
+  // At load 2.6, with 24 frames made ahead at most, at least a sixth of 36 frames cannot be there in time.
+  EXPECT_GE(session->playout()->dropped, heavy.length() / 6);
+  EXPECT_TRUE(panel->table()->isVisible());
   EXPECT_EQ(panel->table()->rowCount(), session->playout()->dropped);
 }
 

@@ -10,7 +10,7 @@
 
 #include "app/gantt.h"
 #include "app/style.h"
-#include "window_fixture.h"
+#include "answers.h"
 
 namespace gc {
 namespace {
@@ -18,10 +18,11 @@ namespace {
 TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   // The answer is on the first screen.
   EXPECT_THAT(sentence().toStdString(),
-              testing::AllOf(testing::ContainsRegex("(will|may) drop"), testing::HasSubstr("Pre-rendering")));
+              testing::AllOf(testing::HasSubstr("will drop"), testing::HasSubstr("Pre-rendering")));
   ASSERT_TRUE(button("carry-out")->isVisible());
-  const double expected = session->derived()->plan.before.expected_drops;
-  EXPECT_GT(expected, 1);
+  const Forecast called = session->derived()->plan.before;
+  for (const StatedCost& s : kStated)
+    EXPECT_GT(called.any_drop(frames_of(s.segment)), 0.9) << s.segment << " at load " << s.load;
 
   // Space plays it as it is: frames drop where they were called to.
   key(Qt::Key_Space);
@@ -29,7 +30,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 120000));
   ASSERT_TRUE(session->playout());
   const Frames before = session->playout()->dropped;
-  EXPECT_GT(before, 0);
+  for (const StatedCost& s : kStated) EXPECT_GT(own_drops(frames_of(s.segment)), 0) << s.segment;
   ASSERT_TRUE(session->last_audit());
   auto* stations = window->findChild<Stations*>();
   key(Qt::Key_5);
@@ -50,38 +51,47 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
       << card->text().toStdString();
   EXPECT_THAT(card->text().toStdString(), testing::HasSubstr("to blame is"));
   // What holds a span back is read in full.
-  const QTableWidget* called = stations->panel(Station::forecast)->table();
-  for (int row = 0; row < called->rowCount(); ++row)
-    EXPECT_LE(called->fontMetrics().horizontalAdvance(called->item(row, 4)->text()), called->columnWidth(4))
-        << called->item(row, 4)->text().toStdString();
+  const QTableWidget* listed = stations->panel(Station::forecast)->table();
+  for (int row = 0; row < listed->rowCount(); ++row)
+    EXPECT_LE(listed->fontMetrics().horizontalAdvance(listed->item(row, 4)->text()), listed->columnWidth(4))
+        << listed->item(row, 4)->text().toStdString();
 
-  // One key carries the plan out.
+  // One key carries the plan out. Each piece comes down in the skyline as it is sealed, and the sentence follows.
   ASSERT_TRUE(settled());
+  const double expected = session->derived()->plan.before.expected_drops;
+  const std::size_t priced = session->stores().notebook->prices().size();
+  const QString asked = sentence();
   key(Qt::Key_Return);
   ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 5000));
   EXPECT_TRUE(button("stop")->isVisible());
-  ASSERT_TRUE(settled(180000));
-  EXPECT_GT(sealed(), 0);
+  ASSERT_TRUE(wait_for([&] { return sealed() > 0; }, 120000));
+  EXPECT_EQ(session->work().kind, Work::Kind::rendering) << "the first piece showed only when all was done";
+  EXPECT_LT(session->derived()->plan.before.expected_drops, expected);
+  EXPECT_NE(sentence(), asked);
+  ASSERT_TRUE(settled(240000));
+  for (const StatedCost& s : kStated) {
+    const FrameRange r = frames_of(s.segment);
+    for (Frames f = r.in; f < r.out; ++f)
+      ASSERT_EQ(session->derived()->view.seals[static_cast<std::size_t>(f)], FrameState::sealed) << s.segment;
+  }
   EXPECT_EQ(broken(), 0);
   EXPECT_LT(session->derived()->plan.before.expected_drops, expected / 2);
+  EXPECT_EQ(session->stores().notebook->prices().size(), priced + 1) << "said and taken are kept";
 
-  // Played again it drops next to nothing. A disturbed playout is repeated.
-  Frames after = before;
-  for (int i = 0; i < 6 && after > std::max<Frames>(2, before / 4); ++i) {
-    window->set_playhead(0, true);
-    key(Qt::Key_Space);
-    ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
-    ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 120000));
-    after = std::min(after, session->playout()->dropped - session->playout()->dropped_outside);
-  }
-  EXPECT_LE(after, std::max<Frames>(2, before / 4)) << before << " were dropped before";
+  // Played again it drops next to nothing. What is played now takes a tenth of what there is: a quarter of the
+  // drops from before may fall to other programs that hold the machine up, and it fails with more.
+  window->set_playhead(0, true);
+  key(Qt::Key_Space);
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 120000));
+  EXPECT_LE(session->playout()->dropped, before / 4) << before << " were dropped before";
 
   // A segment is chosen with the mouse in the skyline, its grade changed in the timeline station.
   ASSERT_TRUE(settled());
   std::string id;
   Frames at = 0;
   for (const auto& s : session->derived()->view.played->segments())
-    if (session->derived()->view.seals[static_cast<std::size_t>(s->in)] == SealState::sealed &&
+    if (session->derived()->view.seals[static_cast<std::size_t>(s->in)] == FrameState::sealed &&
         !s->segment->stack.empty() && s->segment->stack.back().type == "cdl" && s->content == Content::source)
       id = s->segment->id, at = s->in;
   ASSERT_FALSE(id.empty());
@@ -101,7 +111,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   EXPECT_GT(broken(), 0) << "the seal is broken at once";
   EXPECT_EQ(sealed() + broken(), had) << "and only its own";
   for (std::size_t f = 0; f < session->derived()->view.seals.size(); ++f)
-    if (session->derived()->view.seals[f] == SealState::broken)
+    if (session->derived()->view.seals[f] == FrameState::broken)
       EXPECT_EQ(main_segment(*session->derived()->view.played, static_cast<Frames>(f))->segment->id, id);
   EXPECT_TRUE(window->windowTitle().contains("changed"));
 
@@ -248,44 +258,39 @@ TEST_F(TheWindow, ABypassOpensASlipThatTheGateWillNotLetPass) {
   ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 20000));
   QTest::qWait(50);
   EXPECT_EQ(button(("bypass-" + s->stack.front().id).c_str())->text(), "Bypassed");
+  EXPECT_EQ(session->derived()->gate.count(GateKind::open_slip), 1);
   EXPECT_FALSE(session->derived()->gate.may_deliver());
   QTest::mouseClick(button("station-release"), Qt::LeftButton);
   EXPECT_THAT(window->findChild<Stations*>()->panel(Station::release)->sentence().toStdString(),
               testing::HasSubstr("May not be delivered"));
   // Saved, the slip is still there; lifted, the gate opens.
-  const QString file = QString::fromStdString((demo().timeline.parent_path() / "saved.otio").string());
+  const QString file = QString::fromStdString((stated().folder / "saved.otio").string());
   session->save(file);
   ASSERT_TRUE(wait_for([&] { return !session->changed(); }, 10000));
   EXPECT_EQ((*load_timeline(file.toStdString()))->slips.size(), 1u);
   skyline->setFocus();
   key(Qt::Key_B);
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->gate.may_deliver(); }, 20000));
+  ASSERT_TRUE(wait_for(
+      [&] { return session->current() && session->derived()->gate.count(GateKind::open_slip) == 0; }, 20000));
 }
 
 TEST_F(TheWindow, WhatWasPlayedFrameByFrameIsPlayedFromMemory) {
-  FrameRange heavy;
-  double most = 0;
-  for (const Span& s : session->derived()->plan.before.spans)
-    if (s.verdict == Verdict::spills && s.expected_drops > most)
-      most = s.expected_drops, heavy = {s.in, std::min(s.in + 36, s.out)};
-  ASSERT_GT(heavy.length(), 0);
-  const auto play = [&](PlayMode mode) {
-    session->play(heavy, mode);
-    return wait_for([&] { return session->playing(); }, 5000) &&
-           wait_for([&] { return !session->playing(); }, 60000);
-  };
-  ASSERT_TRUE(play(PlayMode::every_frame));
+  FrameRange heavy = frames_of(kHeaviest);
+  heavy.out = std::min(heavy.out, heavy.in + 36);
+  const double called = session->derived()->plan.before.over(heavy).expected_drops;
+  ASSERT_GT(called, 3);
+  ASSERT_TRUE(played(heavy, PlayMode::every_frame));
   EXPECT_FALSE(session->last_audit()) << "that was no playing on the clock";
-  ASSERT_TRUE(play(PlayMode::on_the_clock));
+  ASSERT_TRUE(played(heavy));
   ASSERT_TRUE(session->last_audit());
-  // It was known what memory holds; others may still take the machine.
-  EXPECT_LT(session->last_audit()->drops_forecast, std::max(3.0, most / 2));
-  EXPECT_LT(session->playout()->dropped - session->playout()->dropped_outside, heavy.length() / 2);
+  // It was known what memory holds. Frames in memory take their display alone; half of them may fall to others.
+  EXPECT_LT(session->last_audit()->drops_forecast, called / 2);
+  EXPECT_LT(session->playout()->dropped, heavy.length() / 2);
   key(Qt::Key_5);
   EXPECT_THAT(window->findChild<Stations*>()->panel(Station::playout)->sentence().toStdString(),
               testing::HasSubstr(std::to_string(heavy.length()) + " of them came from memory"));
   // The skyline's forecast stays that of a pass from nothing: tomorrow memory is empty.
-  EXPECT_GT(session->derived()->plan.before.expected_drops, most / 2);
+  EXPECT_GT(session->derived()->plan.before.over(heavy).expected_drops, called / 2);
 }
 
 TEST_F(TheWindow, EverythingCanBeReachedByKey) {
@@ -383,7 +388,7 @@ TEST_F(TheWindow, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
   ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 20000));
   EXPECT_FALSE(QString::fromStdString(session->derived()->plan.sentence).startsWith("On '"));
   // A profile goes out and comes in again.
-  const QString file = QString::fromStdString((demo().timeline.parent_path() / "seat.json").string());
+  const QString file = QString::fromStdString((stated().folder / "seat.json").string());
   session->save_seat(file);
   ASSERT_TRUE(wait_for([&] { return QFile::exists(file); }, 10000));
   session->load_seat(file);
@@ -404,7 +409,7 @@ TEST_F(TheWindow, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
 }
 
 TEST_F(TheWindow, ABrokenFileIsSaidAndTheOpenOneStays) {
-  const fs::path file = demo().timeline.parent_path() / "broken.otio";
+  const fs::path file = stated().folder / "broken.otio";
   std::ofstream(file) << "{ this is";
   session->open(QString::fromStdString(file.string()));
   ASSERT_TRUE(wait_for([&] { return window->findChild<QMessageBox*>("failure") != nullptr; }, 10000));
@@ -414,29 +419,192 @@ TEST_F(TheWindow, ABrokenFileIsSaidAndTheOpenOneStays) {
   EXPECT_EQ(session->timeline()->name, "The Kiln Year");
 }
 
-TEST_F(TheWindow, UnsavedChangesAreAskedAboutBeforeClosing) {
-  skyline->setFocus();
-  session->edit(with_bypass(*session->timeline(), "ky-03",
-                            find_segment(*session->timeline(), "ky-03")->stack[0].id, true, "now"),
-                "Bypass");
+// ---- Saving, closing, crashing --------------------------------------------------------------------------
+
+class Unsaved : public TheWindow {
+ protected:
+  /// A copy of the timeline, since these change the file.
+  void SetUp() override {
+    file = stated().folder / (std::string(testing::UnitTest::GetInstance()->current_test_info()->name()) + ".otio");
+    fs::copy_file(stated().file, file, fs::copy_options::overwrite_existing);
+    start(file, stated().folder / "shelf-unsaved");
+  }
+  void change(double saturation) {
+    session->edit(with_param(*session->timeline(), "ky-01", "ky-01-grade", "saturation", saturation), "Grade");
+  }
+  double in_file() {
+    const auto t = load_timeline(file);
+    const SegmentPtr s = t ? find_segment(**t, "ky-01") : nullptr;
+    return s ? number_or(s->stack.back().params, "saturation", -1) : -1;
+  }
+  std::vector<fs::path> copies() {
+    std::vector<fs::path> all;
+    std::error_code e;
+    for (const auto& entry : fs::directory_iterator(recovery_folder(session->stores()), e)) all.push_back(entry.path());
+    return all;
+  }
+  fs::path file;
+};
+
+TEST_F(Unsaved, ChangesAreAskedAboutBeforeClosing) {
+  change(1.5);
   int asked = 0;
   window->ask_unsaved = [&] { return ++asked, QMessageBox::Cancel; };
-  EXPECT_FALSE(window->close());
+  window->close();
+  EXPECT_TRUE(window->isVisible());
   EXPECT_EQ(asked, 1);
-  window->ask_unsaved = [&] { return ++asked, QMessageBox::Discard; };
-  EXPECT_TRUE(window->close());
+  window->ask_unsaved = [&] { return ++asked, QMessageBox::Save; };
+  window->close();
+  EXPECT_TRUE(wait_for([&] { return !window->isVisible(); }, 10000));
+  EXPECT_EQ(in_file(), 1.5);
+  EXPECT_EQ(asked, 2);
 }
 
-/// Runs last: over all of the above the interface thread was hardly ever busy for longer than a tenth of a
-/// second, or on a seat that is held up by others, than it takes to paint the whole window a few times.
-TEST(TheWindowAtTheEnd, NeverBlocked) {
-  EXPECT_GT(app->longest_ms, 0);
-  const double limit = std::max(100.0, 4 * app->paint_ms);
-  std::printf("longest step of the interface thread: %.1f ms, event %s; the window is painted in %.1f ms\n",
-              app->longest_ms, app->longest_what.toUtf8().constData(), app->paint_ms);
-  EXPECT_LE(
-      std::count_if(app->long_steps.begin(), app->long_steps.end(), [&](double ms) { return ms > limit; }), 5)
-      << app->longest_what.toStdString();
+TEST_F(Unsaved, TheNewestStateWinsHoweverManySavesAreAskedFor) {
+  for (int i = 0; i < 20; ++i) change(1.0 + 0.01 * i), session->save(session->file());
+  change(1.77);
+  window->ask_unsaved = [] { return QMessageBox::Save; };
+  window->close();
+  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 20000));
+  EXPECT_EQ(in_file(), 1.77);
+}
+
+TEST_F(Unsaved, AFileThatSomebodyElseChangedIsNotOverwrittenUnasked) {
+  change(1.5);
+  const std::string theirs = *read_file(file) + "\n";
+  std::ofstream(file) << theirs;
+  int asked = 0;
+  window->ask_outside = [&] { return ++asked, QMessageBox::Cancel; };
+  key(Qt::Key_S, Qt::ControlModifier);
+  ASSERT_TRUE(wait_for([&] { return asked == 1; }, 10000));
+  EXPECT_EQ(*read_file(file), theirs);
+  EXPECT_TRUE(session->changed());
+  window->ask_outside = [&] { return ++asked, QMessageBox::Save; };
+  key(Qt::Key_S, Qt::ControlModifier);
+  ASSERT_TRUE(wait_for([&] { return !session->changed(); }, 10000));
+  EXPECT_EQ(in_file(), 1.5);
+}
+
+TEST_F(Unsaved, EditsAreKeptForACrashAndOfferedAtTheNextStart) {
+  EXPECT_TRUE(copies().empty());
+  change(1.62);
+  ASSERT_TRUE(wait_for([&] { return copies().size() == 1; }, 10000)) << "within ten seconds of an edit";
+  // The program is killed: nothing of it is left but this copy, of a process that is gone.
+  const fs::path copy = copies()[0];
+  Json j = Json::parse(*read_file(copy));
+  session->give_up_edits();
+  ASSERT_TRUE(wait_for([&] { return copies().empty(); }, 5000));
+  window.reset(), session.reset();
+  const std::string own = own_process();
+  j["process"] = own.substr(0, own.rfind(' ')) + " 1";
+  const fs::path left = copy.parent_path() / "unsaved-of-a-killed-program.json";
+  std::ofstream(left) << j.dump();
+  // The next start.
+  DeskOptions o;
+  o.shelf = stated().folder / "shelf-unsaved", o.notebook = stated().folder / "notebook.sqlite";
+  session = std::make_unique<Session>(*Stores::open(o));
+  window = std::make_unique<MainWindow>(*session);
+  window->ask_unsaved = [] { return QMessageBox::Discard; };
+  int asked = 0;
+  window->ask_recover = [&] { return ++asked, QMessageBox::Open; };
+  window->show();
+  session->look_for_recovery();
+  ASSERT_TRUE(wait_for([&] { return session->has_timeline(); }, 30000));
+  EXPECT_EQ(asked, 1);
+  EXPECT_EQ(number_or(find_segment(*session->timeline(), "ky-01")->stack.back().params, "saturation", 0), 1.62);
+  EXPECT_TRUE(session->changed()) << "it is not saved yet";
+  EXPECT_EQ(session->file().toStdString(), file.string());
+  ASSERT_TRUE(wait_for([&] { return !fs::exists(left); }, 10000));
+  EXPECT_EQ(copies().size(), 1u) << "this program keeps a copy of its own";
+  session->save(session->file());
+  ASSERT_TRUE(wait_for([&] { return !session->changed(); }, 10000));
+  EXPECT_EQ(in_file(), 1.62);
+  EXPECT_TRUE(wait_for([&] { return copies().empty(); }, 5000)) << "what is saved needs no copy";
+}
+
+// ---- Work that makes way --------------------------------------------------------------------------------
+
+TEST_F(TheWindow, AStopIsNeverLostWhileARenderWaitsInLine) {
+  // The render waits behind a measurement, and is stopped before it began.
+  session->measure_again();
+  ASSERT_EQ(session->work().kind, Work::Kind::measuring);
+  session->carry_out_plan();
+  ASSERT_EQ(session->work().kind, Work::Kind::rendering);
+  key(Qt::Key_Escape);
+  EXPECT_EQ(session->work().kind, Work::Kind::none);
+  EXPECT_FALSE(wait_for([&] { return session->work().kind == Work::Kind::rendering || sealed() > 0; }, 4000))
+      << "it began all the same";
+  // And closing waits for no render.
+  session->carry_out_plan();
+  ASSERT_TRUE(wait_for([&] { return session->work().share > 0; }, 60000));
+  const Stopwatch closing;
+  window.reset(), session.reset();
+  EXPECT_LT(closing.ms(), 5000) << "frames in work take a fifth of a second each";
+}
+
+TEST_F(TheWindow, ARenderMakesWayForPlaybackAndGoesOnWithTheAcceptedPlan) {
+  session->carry_out_plan();
+  ASSERT_TRUE(wait_for([&] { return sealed() > 0; }, 120000));
+  ASSERT_EQ(session->work().kind, Work::Kind::rendering);
+  // It stands still while this plays.
+  session->play({0, 24}, PlayMode::on_the_clock);
+  ASSERT_TRUE(session->playing());
+  ASSERT_TRUE(wait_for([&] { return session->play_state().frame > 2; }, 20000));
+  const int at_the_start = static_cast<int>(session->stores().shelf->chunks());
+  // Meanwhile a segment outside the accepted plan is changed, and the plan of now is another one.
+  session->edit(with_bypass(*session->timeline(), kHeaviest, std::string(kHeaviest) + "-stated", true, "now"),
+                "Bypass");
+  session->undo();
+  session->edit(with_param(*session->timeline(), "ky-01", "ky-01-grade", "saturation", 1.3), "Grade");
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 30000));
+  EXPECT_EQ(static_cast<int>(session->stores().shelf->chunks()), at_the_start);
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 10000));
+  ASSERT_TRUE(settled(240000));
+  for (const StatedCost& s : kStated) {
+    const FrameRange r = frames_of(s.segment);
+    EXPECT_EQ(session->derived()->view.seals[static_cast<std::size_t>(r.in)], FrameState::sealed) << s.segment;
+    EXPECT_EQ(session->derived()->view.seals[static_cast<std::size_t>(r.out - 1)], FrameState::sealed) << s.segment;
+  }
+}
+
+TEST_F(TheWindow, OpeningAnotherTimelineEndsTheRenderOfTheOldOne) {
+  session->carry_out_plan();
+  ASSERT_TRUE(wait_for([&] { return session->work().share > 0; }, 60000));
+  session->play({0, 12}, PlayMode::on_the_clock);  // it would resume afterwards
+  session->open(QString::fromStdString((stated().folder / "the-kiln-year.otio").string()));
+  ASSERT_TRUE(wait_for([&] { return session->timeline() && !find_segment(*session->timeline(), "ky-03")->stack.empty() && find_segment(*session->timeline(), "ky-03")->stack.front().type != "cost_card"; }, 30000));
+  EXPECT_FALSE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 3000));
+}
+
+TEST_F(TheWindow, MeasuringKeepsTheForecastOfTheChosenSeat) {
+  ASSERT_TRUE(wait_for([&] { return !session->other_seats().empty(); }, 20000));
+  session->measure_again();
+  session->forecast_on(0);
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 0 && session->current(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 90000));
+  ASSERT_TRUE(wait_for([&] { return session->current(); }, 20000));
+  EXPECT_TRUE(QString::fromStdString(session->derived()->plan.sentence).startsWith("On '"))
+      << session->derived()->plan.sentence;
+  session->forecast_on(-1);
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 20000));
+}
+
+// ---- The interface thread -------------------------------------------------------------------------------
+
+/// Wall time, on a drive that takes 300 ms for each access. Waiting for one access would cost the interface thread
+/// 200 ms beyond a tenth of a second; what the machine itself holds an idle window up by, beside as many busy
+/// threads, is measured first and not counted.
+TEST(TheInterfaceThread, AnswersWhileEverythingGoesOnOnASlowDrive) {
+  const QTemporaryDir folder;
+  std::vector<std::string> said;
+  const Answers idle = answers_when_idle(8000);
+  const Answers busy = answers_when_busy(folder.path().toStdString(), said);
+  std::printf("longest answer %.0f ms, %d of %d over 50 ms; an idle window beside busy threads: %.0f ms, %d of %d\n",
+              busy.longest_ms, busy.over_50, busy.count, idle.longest_ms, idle.over_50, idle.count);
+  for (const std::string& s : said) ADD_FAILURE() << s;
+  EXPECT_GT(busy.count, 200);
+  const double machines = idle.lost_ms * std::max(1.0, static_cast<double>(busy.count) / std::max(1, idle.count));
+  EXPECT_LT(busy.lost_ms, 200 + machines) << "longest " << busy.longest_ms << " ms";
 }
 
 }  // namespace
@@ -450,9 +618,7 @@ int main(int argc, char** argv) {
   QStandardPaths::setTestModeEnabled(true);
   QApplication::setOrganizationName("glass-clock-test");
   QApplication::setApplicationName("glass-clock-test");
-  gc::WatchedApplication application(argc, argv);
-  gc::app = &application;
+  QApplication application(argc, argv);
   gc::look::apply(application);
-  application.longest_ms = 0;
   return RUN_ALL_TESTS();
 }

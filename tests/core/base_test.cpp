@@ -83,22 +83,120 @@ TEST(JsonInput, NamesTheLineAndRefusesBottomlessNesting) {
   EXPECT_TRUE(parse_json("\"[[[[ in a string \\\" [[[\"", "text", 2));
 }
 
+constexpr const char* kOne[] = {"CREATE TABLE x(y);"};
+constexpr const char* kTwo[] = {"CREATE TABLE x(y);", "ALTER TABLE x ADD z; INSERT INTO x VALUES(1, 2);"};
+
 TEST(DatabaseFile, FromANewerVersionIsRefusedAndLeftAlone) {
   const test::TempFolder dir;
-  ASSERT_TRUE(Database::open(dir / "n.sqlite", 9, "CREATE TABLE x(y);", "notebook"));
-  const auto r = Database::open(dir / "n.sqlite", 1, "CREATE TABLE z(y);", "notebook");
+  ASSERT_TRUE(Database::open(dir / "n.sqlite", kTwo, "notebook"));
+  const auto r = Database::open(dir / "n.sqlite", kOne, "notebook");
   ASSERT_FALSE(r);
   EXPECT_EQ(r.error().fault, Fault::bad_input);
   EXPECT_THAT(r.error().text(), testing::HasSubstr("newer version"));
-  EXPECT_TRUE(Database::open(dir / "n.sqlite", 9, "", "notebook"));
+  EXPECT_TRUE(Database::open(dir / "n.sqlite", kTwo, "notebook"));
+}
+
+TEST(DatabaseFile, TakesEachStepOfItsHistoryOnce) {
+  const test::TempFolder dir;
+  ASSERT_TRUE(Database::open(dir / "n.sqlite", kOne, "notebook"));
+  for (int i = 0; i < 3; ++i) {
+    auto d = Database::open(dir / "n.sqlite", kTwo, "notebook");
+    ASSERT_TRUE(d);
+    Statement q = d->prepare("SELECT count(*) FROM x");
+    ASSERT_TRUE(q.step());
+    EXPECT_EQ(q.integer(0), 1) << "the second step again";
+  }
+}
+
+TEST(DatabaseFile, AStepThatFailsLeavesTheFileAsItWas) {
+  const test::TempFolder dir;
+  ASSERT_TRUE(Database::open(dir / "n.sqlite", kOne, "notebook"));
+  constexpr const char* kBad[] = {"CREATE TABLE x(y);", "CREATE TABLE w(v); NO SUCH WORDS;"};
+  EXPECT_FALSE(Database::open(dir / "n.sqlite", kBad, "notebook"));
+  auto d = Database::open(dir / "n.sqlite", kOne, "notebook");
+  ASSERT_TRUE(d) << "still of the first version";
+  EXPECT_FALSE(d->prepare("SELECT * FROM w").step()) << "half a step";
+}
+
+TEST(DatabaseFile, AChangeHappensWholeOrNotAtAll) {
+  const test::TempFolder dir;
+  auto d = Database::open(dir / "n.sqlite", kOne, "notebook");
+  ASSERT_TRUE(d);
+  const auto count = [&] {
+    Statement q = d->prepare("SELECT count(*) FROM x");
+    return q.step() ? q.integer(0) : -1;
+  };
+  EXPECT_FALSE(d->change([&]() -> Result<void> {
+    EXPECT_TRUE(d->prepare("INSERT INTO x VALUES(1)").run());
+    return d->prepare("INSERT INTO nowhere VALUES(1)").run();
+  }));
+  EXPECT_EQ(count(), 0);
+  EXPECT_TRUE(d->change([&] { return d->prepare("INSERT INTO x VALUES(1)").run(); }));
+  EXPECT_EQ(count(), 1);
 }
 
 TEST(DatabaseFile, RubbishIsNamedNotOverwritten) {
   const test::TempFolder dir;
   test::put(dir / "n.sqlite", std::string(5000, 'x'));
-  const auto r = Database::open(dir / "n.sqlite", 1, "CREATE TABLE x(y);", "notebook");
+  const auto r = Database::open(dir / "n.sqlite", kOne, "notebook");
   ASSERT_FALSE(r);
   EXPECT_EQ(fs::file_size(dir / "n.sqlite"), 5000u);
+}
+
+TEST(Scratch, GoesWithItsOwnerAndNothingElseDoes) {
+  const test::TempFolder dir;
+  fs::create_directories(dir / "probe-1234");  // somebody's folder that happens to be called so
+  test::put(dir / "probe-1234" / "holiday.txt", "x");
+  fs::path own;
+  {
+    auto scratch = ScratchFolder::make(dir.path(), "probe-");
+    ASSERT_TRUE(scratch);
+    own = scratch->path();
+    test::put(own / "file", "x");
+  }
+  EXPECT_FALSE(fs::exists(own));
+  EXPECT_TRUE(fs::exists(dir / "probe-1234" / "holiday.txt"));
+}
+
+TEST(Scratch, OfAKilledProcessIsSweptAndOfOtherMachinesIsNot) {
+  const test::TempFolder dir;
+  const auto left = [&](const std::string& name, const std::string& process) {
+    fs::create_directories(dir / name);
+    test::put(dir / name / ".made-by-glass-clock", process + "\n");
+  };
+  const std::string own = own_process();
+  const auto last = own.rfind(' ');
+  left("probe-dead", own.substr(0, last) + " 1");                    // this number, begun at another time
+  left("probe-alive", own);
+  left("probe-elsewhere", "another-host 0000 7 7");
+  ASSERT_TRUE(ScratchFolder::make(dir.path(), "probe-"));
+  EXPECT_FALSE(fs::exists(dir / "probe-dead"));
+  EXPECT_TRUE(fs::exists(dir / "probe-alive"));
+  EXPECT_TRUE(fs::exists(dir / "probe-elsewhere"));
+}
+
+TEST(AtomicWrite, KeepsLinksAndPermissions) {
+  const test::TempFolder dir;
+  test::put(dir / "real.otio", "old");
+  fs::permissions(dir / "real.otio", fs::perms::owner_read | fs::perms::owner_write);
+  fs::create_symlink(dir / "real.otio", dir / "link.otio");
+  ASSERT_TRUE(write_file_atomic(dir / "link.otio", "new"));
+  EXPECT_TRUE(fs::is_symlink(dir / "link.otio"));
+  EXPECT_EQ(*read_file(dir / "real.otio"), "new");
+  EXPECT_EQ(fs::status(dir / "real.otio").permissions(), fs::perms::owner_read | fs::perms::owner_write);
+}
+
+TEST(AtomicWrite, TwoAtOnceNeverMix) {
+  const test::TempFolder dir;
+  const auto write = [&](char c) {
+    for (int i = 0; i < 40; ++i) EXPECT_TRUE(write_file_atomic(dir / "f", std::string(20000, c)));
+  };
+  std::thread other([&] { write('b'); });
+  write('a');
+  other.join();
+  const std::string text = *read_file(dir / "f");
+  EXPECT_TRUE(text == std::string(20000, 'a') || text == std::string(20000, 'b'));
+  EXPECT_EQ(std::distance(fs::directory_iterator(dir.path()), fs::directory_iterator()), 1) << "left-overs";
 }
 
 }  // namespace

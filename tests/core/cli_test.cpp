@@ -171,7 +171,8 @@ TEST_F(Commands, ExitCodesTellWhoseFaultItIs) {
   test::put(dir_ / "broken.otio", "{\"OTIO_SCHEMA\":\"Timeline.1\", ");
   EXPECT_EQ(gclk("forecast '" + (dir_ / "broken.otio").string() + "'").code, 3);
   EXPECT_EQ(gclk("inspect " + file + " --shelf /proc/shelf").code, 4);
-  ASSERT_TRUE(Database::open(dir_ / "new.sqlite", 99, "CREATE TABLE x(y);", "notebook"));
+  const std::vector<const char*> ahead(99, "SELECT 1");
+  ASSERT_TRUE(Database::open(dir_ / "new.sqlite", ahead, "notebook"));
   const Ran newer = gclk("inspect " + file + " --notebook '" + (dir_ / "new.sqlite").string() + "' --json");
   EXPECT_EQ(newer.code, 3);
   EXPECT_THAT(newer.json()["error"].get<std::string>(), testing::HasSubstr("newer version"));

@@ -67,7 +67,7 @@ TEST_F(AtTheDesk, ATimelineOfNothingIsNoTrouble) {
   for (const TimelinePtr& t :
        {Build().done(), Build().track("V1").done(), Build().track("V1").gap(10).done()}) {
     const View v = view(t);
-    const Plan p = make_plan(*v.played, *stores_.notebook, v.states(), whole(v), stores_.plan_options());
+    const Plan p = make_plan(*v.played, *stores_.notebook, v.seals, whole(v), stores_.plan_options());
     EXPECT_TRUE(p.remedies.empty());
     EXPECT_TRUE(check_gate(*v.delivered, stores_.shelf.get()).may_deliver());
     NullDisplay display;

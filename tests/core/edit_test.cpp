@@ -22,10 +22,10 @@ TEST(Stack, EffectsAreAddedMovedAndRemoved) {
   EXPECT_THAT(ids(*x), testing::ElementsAre("cdl", "glow", "blur"));
   x = with_effect_moved(*x, "a", "cdl", 99);
   EXPECT_THAT(ids(*x), testing::ElementsAre("glow", "blur", "cdl"));
-  x = with_effect_removed(*x, "a", "blur");
+  x = with_effect_removed(*x, "a", "blur", "now");
   EXPECT_THAT(ids(*x), testing::ElementsAre("glow", "cdl"));
   EXPECT_THAT(ids(*t), testing::ElementsAre("cdl", "blur")) << "the old value is untouched";
-  EXPECT_FALSE(with_effect_removed(*t, "a", "nothing"));
+  EXPECT_FALSE(with_effect_removed(*t, "a", "nothing", "now"));
   EXPECT_FALSE(with_effect_added(*t, "nobody", an("glow", {}), 0));
 }
 

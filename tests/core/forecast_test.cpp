@@ -314,13 +314,13 @@ TEST_F(Forecasting, NamesTheSpanTheCauseAndTheBlame) {
 }
 
 TEST_F(Forecasting, SealedFramesHoldAndTheFormerLoadIsKept) {
-  SealStates sealed(336, 0);
-  std::fill(sealed.begin() + 120, sealed.begin() + 216, 1);
+  FrameStates sealed(336);
+  std::fill(sealed.begin() + 120, sealed.begin() + 216, FrameState::sealed);
   const Forecast f = forecast(*program_, *notebook_, sealed, {0, 336}, options_);
   EXPECT_EQ(f.count(Verdict::spills), 0);
   EXPECT_LT(f.expected_drops, 0.5);
   const auto& c = f.intervals[1];
-  EXPECT_TRUE(c.sealed);
+  EXPECT_TRUE(c.is(FrameState::sealed));
   EXPECT_LT(c.load, 0.3);
   EXPECT_GT(c.live_load, 1.2);
 }
@@ -349,28 +349,28 @@ TEST_F(Forecasting, FramesInMemoryTakeTheirDisplayAlone) {
   const Forecast cold = forecast(*program_, *notebook_, {}, {0, 336}, options_);
   ASSERT_GT(cold.expected_drops, 5);
   const Forecast warm =
-      forecast(*program_, *notebook_, with_state({}, {120, 216}, kRememberedFrame), {0, 336}, options_);
+      forecast(*program_, *notebook_, with_state({}, {120, 216}, FrameState::remembered), {0, 336}, options_);
   EXPECT_EQ(warm.expected_drops, 0);
   ASSERT_EQ(warm.intervals.size(), 3u);
-  EXPECT_TRUE(warm.intervals[1].remembered);
-  EXPECT_FALSE(warm.intervals[1].sealed);
+  EXPECT_TRUE(warm.intervals[1].is(FrameState::remembered));
+  EXPECT_FALSE(warm.intervals[1].is(FrameState::sealed));
   EXPECT_NEAR(warm.intervals[1].process_ms, 5, 1e-3) << "what the display stage was measured at";
   EXPECT_EQ(warm.intervals[1].fetch_ms, 0);
   EXPECT_GT(warm.intervals[1].live_load, 1.2);
   // What is sealed is played from its file.
-  SealStates sealed(336, 0);
-  std::fill(sealed.begin() + 120, sealed.begin() + 216, kSealedFrame);
-  EXPECT_EQ(with_state(sealed, {100, 216}, kRememberedFrame)[130], kSealedFrame);
+  FrameStates sealed(336);
+  std::fill(sealed.begin() + 120, sealed.begin() + 216, FrameState::sealed);
+  EXPECT_EQ(with_state(sealed, {100, 216}, FrameState::remembered)[130], FrameState::sealed);
   // And only frames that the memory cache has count as such.
   MemoryCache cache(std::size_t{64} << 20);
-  EXPECT_EQ(with_remembered({}, *program_, cache), SealStates());
+  EXPECT_EQ(with_remembered({}, *program_, cache), FrameStates());
   const auto picture = std::make_shared<const Image>(Image::filled(64, 36, 0, 0, 0, 1));
   for (Frames n = 120; n < 140; ++n) cache.offer(program_->picture_key(n), picture, 1000);
-  const SealStates some = with_remembered({}, *program_, cache);
-  const auto held = std::count(some.begin(), some.end(), kRememberedFrame);
+  const FrameStates some = with_remembered({}, *program_, cache);
+  const auto held = std::count(some.begin(), some.end(), FrameState::remembered);
   EXPECT_GE(held, 20);
-  EXPECT_EQ(some[120], kRememberedFrame);
-  EXPECT_EQ(some[0], 0) << "another picture";
+  EXPECT_EQ(some[120], FrameState::remembered);
+  EXPECT_EQ(some[0], FrameState::live) << "another picture";
 }
 
 TEST_F(Forecasting, WhatWasNeverMeasuredIsEstimatedAndMarked) {

@@ -63,11 +63,11 @@ TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
   ForecastOptions slow = options_.forecast;
   slow.cost_scale = 1 + options_.margin;
   for (int set = 0; set < 32; ++set) {
-    SealStates states(360, 0);
+    FrameStates states(360);
     double seconds = 0;
     for (int s = 0; s < 5; ++s)
       if (set >> s & 1) {
-        std::fill(states.begin() + 72 * s, states.begin() + 72 * (s + 1), 1);
+        std::fill(states.begin() + 72 * s, states.begin() + 72 * (s + 1), FrameState::sealed);
         const double work = std::vector<double>{20, 95, 92, 20, 160}[static_cast<std::size_t>(s)];
         seconds += 72 * std::max(10.0, (1 + work + 10) / 2) / 1000;
       }
@@ -149,6 +149,12 @@ class OnTheShelf : public testing::Test {
     EXPECT_TRUE(s) << (s ? "" : s.error().text());
     return s ? *s : nullptr;
   }
+  /// Frames that all differ: those of a solid are one picture, and answer for each other.
+  void moving() {
+    const std::string movie = test::movie(dir_ / "moving.mp4", Form::h264_intra, 256, 144, 40);
+    program_ = Program::compile(
+        Build().media("m", movie, 40).track("V1").segment("a", "m", 0, 40, {test::cdl("g", 1.2)}).done(), media_);
+  }
   PrerenderReport render(Shelf& shelf, FrameRange r) {
     auto report = prerender(program_, shelf, {r}, {2, false, 0}, {});
     EXPECT_TRUE(report) << (report ? "" : report.error().text());
@@ -175,10 +181,10 @@ TEST_F(OnTheShelf, AChangedGradeBreaksItsOwnSealAndUndoMendsIt) {
   render(*shelf, {0, 70});
   const ProgramPtr edited = Program::compile(with_param(*timeline_, "a", "g", "saturation", 1.5), media_);
   const auto states = shelf->states(*edited);
-  EXPECT_EQ(std::count(states.begin(), states.begin() + 40, SealState::broken), 40);
-  EXPECT_EQ(std::count(states.begin() + 40, states.end(), SealState::sealed), 30);
+  EXPECT_EQ(std::count(states.begin(), states.begin() + 40, FrameState::broken), 40);
+  EXPECT_EQ(std::count(states.begin() + 40, states.end(), FrameState::sealed), 30);
   const auto mended = shelf->states(*program_);
-  EXPECT_EQ(std::count(mended.begin(), mended.end(), SealState::sealed), 70);
+  EXPECT_EQ(std::count(mended.begin(), mended.end(), FrameState::sealed), 70);
 }
 
 TEST_F(OnTheShelf, FinishedPiecesSurviveAndHalfOnesAreSwept) {
@@ -189,10 +195,20 @@ TEST_F(OnTheShelf, FinishedPiecesSurviveAndHalfOnesAreSwept) {
     ASSERT_TRUE(r);
     EXPECT_TRUE(r->cancelled);
   }
-  test::put(dir_ / "shelf/chunks/writing-999999999-0.mov", "half a piece of a killed process");
+  // A killed process of this machine, one of another machine, and something that nobody has a lease for.
+  const fs::path chunks = dir_ / "shelf/chunks";
+  const std::string own = own_process();
+  test::put(chunks / "writing-dead.lease", own.substr(0, own.rfind(' ')) + " 1");
+  test::put(chunks / "writing-dead-0.mov", "half a piece");
+  test::put(chunks / "writing-far.lease", "another-host 0000 7 7");
+  test::put(chunks / "writing-far-0.mov", "half a piece that is being written");
+  test::put(chunks / "writing-999999999-0.mov", "whose?");
   auto shelf = open();
   EXPECT_GE(shelf->chunks(), 1u);
-  EXPECT_FALSE(fs::exists(dir_ / "shelf/chunks/writing-999999999-0.mov"));
+  EXPECT_FALSE(fs::exists(chunks / "writing-dead-0.mov"));
+  EXPECT_FALSE(fs::exists(chunks / "writing-dead.lease"));
+  EXPECT_TRUE(fs::exists(chunks / "writing-far-0.mov"));
+  EXPECT_TRUE(fs::exists(chunks / "writing-999999999-0.mov"));
   const PrerenderReport rest = render(*shelf, {0, 70});
   EXPECT_EQ(rest.already_sealed + rest.frames, 70);
   EXPECT_GE(rest.already_sealed, 24);
@@ -212,10 +228,98 @@ TEST_F(OnTheShelf, ADamagedPieceIsNeverShown) {
   EXPECT_EQ(std::memcmp(live.data(), shown.data(), live.floats() * 4), 0)
       << "the live frame stands in, exactly";
   EXPECT_FALSE(shelf->find(program_->fingerprint(3))) << "and the piece is not offered again";
-  fs::remove(shelf->find(program_->fingerprint(30))->path);
+}
+
+TEST_F(OnTheShelf, APieceThatIsAwayForAWhileIsNotForgotten) {
+  moving();
+  auto shelf = open();
+  render(*shelf, {0, 40});
+  const auto hit = *shelf->find(program_->fingerprint(3));
+  const fs::path away = dir_ / "unplugged.mov";
+  // The drive goes while it plays: the frame is made live.
+  fs::rename(hit.path, away);
+  const Image live = test::frame_of(*program_, 3), shown = test::frame_of(*program_, 3, shelf.get());
+  EXPECT_EQ(std::memcmp(live.data(), shown.data(), live.floats() * 4), 0);
+  shelf->report_broken(hit);
+  EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
+  // A start without it forgets nothing either.
   shelf = open();
-  EXPECT_FALSE(shelf->find(program_->fingerprint(30)))
-      << "a piece that is gone is forgotten at the next start";
+  EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
+  EXPECT_EQ(std::ranges::count(shelf->states(*program_), FrameState::broken), 24) << "it had them";
+  fs::rename(away, hit.path);
+  shelf->look_again();
+  EXPECT_TRUE(shelf->find(program_->fingerprint(3)));
+  EXPECT_EQ(std::ranges::count(shelf->states(*program_), FrameState::sealed), 40);
+  EXPECT_EQ(render(*shelf, {0, 40}).already_sealed, 40) << "nothing is rendered again";
+}
+
+TEST_F(OnTheShelf, CutOffBetweenRecordAndNameNothingIsLeftBehind) {
+  // What a crash leaves there: the record of a piece whose file never got its name.
+  moving();
+  auto shelf = open();
+  render(*shelf, {0, 24});
+  const auto hit = *shelf->find(program_->fingerprint(3));
+  fs::remove(hit.path);
+  shelf = open();
+  EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
+  EXPECT_EQ(render(*shelf, {0, 24}).frames, 24) << "it is made again";
+  EXPECT_TRUE(shelf->find(program_->fingerprint(3)));
+  EXPECT_EQ(shelf->chunks(), 1u) << "in the place of the record";
+}
+
+TEST_F(OnTheShelf, OnlyThePiecesOfATimelineAreDiscarded) {
+  auto shelf = open();
+  render(*shelf, {0, 70});
+  const ProgramPtr other =
+      Program::compile(Build().track("V1").solid("z", 24, 0.9, 0.9, 0.1, {test::cdl("q", 1.4)}).done(), media_);
+  ASSERT_TRUE(prerender(other, *shelf, {{0, 24}}, {2, false, 0}, {}));
+  test::put(dir_ / "shelf/notes.txt", "somebody's own");
+  ASSERT_TRUE(shelf->discard(*program_));
+  EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
+  EXPECT_TRUE(shelf->find(other->fingerprint(3)));
+  EXPECT_TRUE(fs::exists(dir_ / "shelf/notes.txt"));
+  shelf = open();
+  EXPECT_EQ(shelf->chunks(), 1u);
+}
+
+TEST_F(OnTheShelf, OnlyWholeRightFramesAreSealed) {
+  // The file is there and decodes, but its pictures cannot be converted: bars stand for them.
+  const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_intra, 256, 144, 30);
+  program_ = Program::compile(
+      Build().media("m", movie, 30).track("V1").segment("a", "m", 0, 24, {test::cdl("g", 1.2)}).done(), media_);
+  std::ofstream(movie, std::ios::in | std::ios::out | std::ios::binary).seekp(2000) << std::string(60000, 'x');
+  auto shelf = open();
+  const auto r = prerender(program_, *shelf, {{0, 24}}, {2, false, 0}, {});
+  ASSERT_FALSE(r) << "damaged pictures were sealed";
+  EXPECT_THAT(r.error().text(), testing::HasSubstr("00:00:00:0"));
+  EXPECT_EQ(shelf->chunks(), 0u);
+}
+
+TEST_F(OnTheShelf, AnAcceptedRenderGoesOnWithWhatIsStillAsItWas) {
+  const ProgramPtr edited = Program::compile(with_param(*timeline_, "a", "g", "saturation", 1.5), media_);
+  EXPECT_EQ(still_wanted(*program_, {{0, 70}}, *program_), (std::vector<FrameRange>{{0, 70}}));
+  EXPECT_EQ(still_wanted(*program_, {{0, 70}}, *edited), (std::vector<FrameRange>{{40, 70}}));
+  EXPECT_TRUE(still_wanted(*program_, {{0, 40}}, *edited).empty());
+}
+
+TEST_F(OnTheShelf, LookingAtALongTimelineNeverKeepsPlaybackWaiting) {
+  Build b;
+  b.track("V1");
+  for (int i = 0; i < 60; ++i)
+    b.solid("s" + std::to_string(i), 2000, 0.01 * i, 0.2, 0.3, {test::blur("b" + std::to_string(i), 2)});
+  const ProgramPtr many = Program::compile(b.done(), media_);
+  auto shelf = open();
+  render(*shelf, {0, 24});
+  // Look-ups that find the lock taken; of those made while the states of 120 000 frames are worked out.
+  std::atomic<bool> done{false};
+  std::thread looking([&] {
+    (void)shelf->states(*many);
+    done = true;
+  });
+  int lookups = 0;
+  while (!done) (void)shelf->find(program_->fingerprint(3)), ++lookups;
+  looking.join();
+  EXPECT_GT(lookups, 200) << "it was locked out for the whole of it";
 }
 
 TEST_F(OnTheShelf, AFullVolumeStopsWithoutLoss) {

@@ -439,7 +439,7 @@ TEST(Moods, AreNotedByStretchWithoutWhatTheOutsideTook) {
     if (i % 10 == 0) l.spent.outside = 400, l.done_ms += 400;
     p.log.push_back(l);
   }
-  for (int i = 0; i < 10; ++i) note_moods(f, p, *book);
+  for (int i = 0; i < 10; ++i) ASSERT_TRUE(book->add_moods(moods_of(f, p), f.crowding));
   const Moods moods = book->moods();
   ASSERT_FALSE(moods.empty());
   for (const std::vector<float>& playout : moods)

@@ -64,7 +64,7 @@ TEST(Edit, UndoAndRedoWalkThroughTheStates) {
   EXPECT_FALSE(h.changed());
   EXPECT_EQ(h.redo_text(), "Change saturation");
   h.redo();
-  h.mark_saved();
+  h.mark_saved(h.now());
   EXPECT_FALSE(h.changed());
   h.undo();
   h.push(first, "Other");

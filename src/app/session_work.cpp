@@ -1,0 +1,356 @@
+// What the session has done in the background: measuring, rendering, playing, looking at the seat.
+#include <QGuiApplication>
+#include <QScreen>
+
+#include "app/session.h"
+#include "base/clock.h"
+#include "base/log.h"
+#include "measure/seat_run.h"
+#include "render/track.h"
+
+namespace gc {
+
+std::stop_token Session::begin_labour(Work::Kind kind, const QString& text) {
+  set_work(kind, text, 0);
+  return labour_stop_.get_token();
+}
+
+/// Labour has ended by itself or by a stop; a stop has said so already.
+void Session::end_labour(const std::stop_token& of) {
+  if (!of.stop_requested() && work_.kind != Work::Kind::opening) set_work(Work::Kind::none, {}, 0);
+}
+
+/// Stops all labour that was begun or waits. What comes now is not stopped by it.
+void Session::make_way() {
+  labour_stop_.request_stop();
+  labour_stop_ = {};
+  if (work_.kind != Work::Kind::opening && work_.kind != Work::Kind::none) set_work(Work::Kind::none, {}, 0);
+}
+
+void Session::stop_work() {
+  accepted_.reset();
+  resume_render_ = resume_measure_ = false;
+  make_way();
+}
+
+void Session::look_at_profile() {
+  quick_.add([this, stores = stores_] {
+    SeatProfile p = known_profile(stores);
+    std::vector<News> news = stores.notebook->news();
+    std::vector<SeatProfile> shipped = invented_seats();
+    post([this, p = std::move(p), news = std::move(news), shipped = std::move(shipped)]() mutable {
+      profile_ = std::move(p), news_ = std::move(news);
+      if (seats_.empty()) seats_ = std::move(shipped);
+      emit seat_changed();
+      if (wants_advice_) work_out_advice();
+    });
+  });
+}
+
+void Session::want_advice(bool wanted) {
+  const bool fresh = wanted && !wants_advice_;
+  wants_advice_ = wanted;
+  if (fresh && !advice_) work_out_advice();
+}
+
+void Session::work_out_advice() {
+  if (!derived_ || !profile_ || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, profile = *profile_, seats = seats_, stores = stores_] {
+    if (quit_) return;
+    Advice a = advise(*d->view.played, stores.notebook, profile, d->view.seals, {stores.forecast_options(), seats});
+    post([this, d, a = std::move(a)] {
+      if (d != derived_) return;  // of an older state
+      advice_ = a;
+      emit seat_changed();
+    });
+  });
+}
+
+void Session::explain_span(FrameRange span) {
+  if (!derived_ || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, span, stores = stores_] {
+    if (quit_) return;
+    const ForecastOptions o = stores.forecast_options();
+    const FrameStates& states = d->view.seals;
+    const auto gains = gains_of(*d->view.played, *stores.notebook, states, span, o);
+    const auto least = least_bypasses(*d->view.played, *stores.notebook, states, span, o);
+    post([this, d, span, gains, least] {
+      if (d == derived_) emit span_explained(span, gains, least);
+    });
+  });
+}
+
+void Session::measure_seat(bool full) {
+  if (playing_ || work_.kind != Work::Kind::none) return;
+  const std::stop_token stop = begin_labour(Work::Kind::measuring, tr("Measuring this seat"));
+  SeatRunOptions o;
+  o.full = full, o.workers = stores_.options.workers;
+  o.memory_left_gb = stores_.options.settings.memory_left_gb;
+  o.volumes = {stores_.shelf->folder()};
+  if (profile_) o.known_volumes = profile_->volumes;
+  if (derived_) {
+    o.program = derived_->view.delivered;
+    o.width = derived_->view.timeline->width, o.height = derived_->view.timeline->height;
+  }
+  if (const QScreen* screen = QGuiApplication::primaryScreen())
+    o.screen_width = screen->size().width(), o.screen_height = screen->size().height();
+  labour_.add([this, o, stop, notebook = stores_.notebook]() mutable {
+    // And those that were measured before, as long as they are there.
+    std::error_code e;
+    for (const VolumeSpeed& v : o.known_volumes)
+      if (!v.folder.empty() && fs::exists(v.folder, e) && !fs::equivalent(v.folder, o.volumes.front(), e))
+        o.volumes.emplace_back(v.folder);
+    auto r = gc::measure_seat(*notebook, o, [&](const SeatRunProgress& p) {
+      const QString text = tr("%1; at most %2 s left")
+                               .arg(QString::fromStdString(p.what))
+                               .arg(std::max(0.0, p.limit_seconds - p.seconds), 0, 'f', 0);
+      post([this, stop, text, share = p.seconds / p.limit_seconds] {
+        if (!stop.stop_requested()) set_work(Work::Kind::measuring, text, std::min(1.0, share));
+      });
+      return !stop.stop_requested();
+    });
+    Result<void> kept;
+    if (r) kept = keep_profile(r->profile);
+    post([this, r, kept, stop] {
+      end_labour(stop);
+      if (!r) emit failed(QString::fromStdString(r.error().text()));
+      else if (!kept) emit failed(QString::fromStdString(kept.error().text()));
+      look_at_profile();
+      if (history_) derive(false);
+    });
+  });
+}
+
+void Session::forecast_on(int other) {
+  if (other >= static_cast<int>(seats_.size())) return;
+  elsewhere_ = other;
+  emit seat_changed();
+  if (other < 0) {
+    elsewhere_book_ = nullptr;
+    if (history_) derive(false);
+    return;
+  }
+  ++deriving_;  // until there is something of that seat to show
+  quick_.add([this, other, seat = seats_[static_cast<std::size_t>(other)], notebook = stores_.notebook] {
+    const auto book = std::make_shared<const ProfileBook>(seat, notebook);
+    post([this, other, book] {
+      --deriving_;
+      if (elsewhere_ != other) return;
+      elsewhere_book_ = book;
+      if (history_) derive(false);
+    });
+  });
+}
+
+void Session::save_seat(const QString& file) {
+  quick_.add([this, file, stores = stores_] {
+    if (auto r = save_profile(known_profile(stores), file.toStdString()); !r) tell(r.error());
+  });
+}
+
+void Session::load_seat(const QString& file) {
+  quick_.add([this, file] {
+    auto p = load_profile(file.toStdString());
+    post([this, p] {
+      if (!p) {
+        emit failed(QString::fromStdString(p.error().text()));
+        return;
+      }
+      seats_.push_back(*p);
+      advice_.reset();
+      forecast_on(static_cast<int>(seats_.size()) - 1);
+    });
+  });
+}
+
+void Session::count_coverage() {
+  if (!derived_) return;
+  labour_.add([this, d = derived_, stop = labour_stop_.get_token()] {
+    if (stop.stop_requested()) return;
+    auto found = coverage(*d->view.delivered, [&] { return !stop.stop_requested(); });
+    post([this, d, stop, found = std::move(found)] {
+      if (d != derived_ || stop.stop_requested()) return;  // of an older state, or not all of it
+      uncovered_ = found;
+      emit coverage_counted();
+    });
+  });
+}
+
+void Session::track(const std::string& segment, const std::string& effect, Frames from) {
+  if (!history_ || work_.kind != Work::Kind::none) return;
+  const std::stop_token stop = begin_labour(Work::Kind::measuring, tr("Following the shape"));
+  labour_.add([this, segment, effect, from, stop, now = timeline(), media = stores_.media] {
+    auto report = track_shape(now, *media, segment, effect, from, [&](double share) {
+      post([this, stop, share] {
+        if (!stop.stop_requested()) set_work(Work::Kind::measuring, tr("Following the shape"), share);
+      });
+      return !stop.stop_requested();
+    });
+    post([this, report, now, stop] {
+      end_labour(stop);
+      if (!report) emit failed(QString::fromStdString(report.error().text()));
+      else if (now == timeline() && !stop.stop_requested())
+        edit(report->timeline, tr("Follow the shape over %1 frames").arg(report->frames));
+    });
+  });
+}
+
+void Session::measure_again() { start_measuring(true); }
+
+void Session::start_measuring(bool again) {
+  if (!derived_ || playing_ || work_.kind != Work::Kind::none || elsewhere_ >= 0) return;
+  const std::stop_token stop =
+      begin_labour(Work::Kind::measuring, tr("Measuring what frames cost here"));
+  labour_.add([this, d = derived_, again, stop, stores = stores_] {
+    if (stop.stop_requested()) return;
+    Stopwatch since_shown;
+    MeasureOptions options = stores.measure_options(20, again);
+    options.stop = stop;
+    auto r = measure(d->view.played, *stores.notebook, options, [&, this](const MeasureProgress& p) {
+      // What is known so far is shown every few seconds, between two runs, where it disturbs nothing.
+      if (since_shown.ms() > 2500 && latest_ == d->view.timeline.get()) {
+        const DerivedPtr so_far = make_derived(d->view.timeline, stores, nullptr, d);
+        post([this, so_far] {
+          // Another seat may have been chosen meanwhile, whose forecast this is not.
+          if (so_far->view.timeline != timeline() || elsewhere_ >= 0 || deriving_ > 0) return;
+          derived_ = so_far;
+          emit derived_changed();
+        });
+        since_shown.restart();
+      }
+      const double share = std::max(p.wanted > 0 ? static_cast<double>(p.known) / p.wanted : 0,
+                                    std::min(1.0, p.seconds / p.limit_seconds));
+      const QString text = tr("Measuring %1: %2 of %3 kinds of frames known, at most %4 s left")
+                               .arg(QString::fromStdString(p.what))
+                               .arg(p.known)
+                               .arg(p.wanted)
+                               .arg(std::max(0.0, p.limit_seconds - p.seconds), 0, 'f', 0);
+      post([this, stop, share, text] {
+        if (!stop.stop_requested()) set_work(Work::Kind::measuring, text, share);
+      });
+      return !stop.stop_requested();
+    });
+    post([this, r, stop] {
+      if (!r) emit failed(QString::fromStdString(r.error().text()));
+      derive(false);
+      look_at_profile();  // it has laws that it did not have
+      end_labour(stop);
+    });
+  });
+}
+
+void Session::carry_out_plan() {
+  if (!current() || elsewhere_ >= 0 || derived_->plan.remedies.empty() || work_.kind == Work::Kind::rendering)
+    return;
+  stop_playing();
+  stop_work();  // measuring makes way
+  accepted_ = Accepted{derived_, derived_->plan.ranges(), derived_->plan.price()};
+  start_rendering();
+}
+
+/// What the person accepted, whatever the plan has become since: of a timeline that was changed meanwhile, the
+/// frames that are still as they were. What is sealed already is left out by rendering itself.
+void Session::start_rendering() {
+  if (!accepted_ || !derived_) return;
+  const std::stop_token stop = begin_labour(Work::Kind::rendering, tr("Pre-rendering"));
+  labour_.add([this, accepted = *accepted_, now = derived_, stop, stores = stores_] {
+    if (stop.stop_requested()) return;
+    std::vector<FrameRange> ranges = accepted.ranges;
+    if (now->view.timeline != accepted.of->view.timeline)
+      ranges = still_wanted(*accepted.of->view.played, ranges, *now->view.played);
+    int sealed = 0;
+    auto r = prerender(accepted.of->view.played, *stores.shelf, ranges, stores.prerender_options(accepted.price),
+                       [&, this](const PrerenderProgress& p) {
+                         const QString text = tr("Pre-rendering: %1 of %2 frames, %3 left")
+                                                  .arg(p.done)
+                                                  .arg(p.total)
+                                                  .arg(QString::fromStdString(duration_text(p.seconds_left)));
+                         const double share = static_cast<double>(p.done) / static_cast<double>(p.total);
+                         const bool piece = std::exchange(sealed, p.pieces) != p.pieces;
+                         post([this, stop, text, share, piece] {
+                           if (!stop.stop_requested()) set_work(Work::Kind::rendering, text, share);
+                           if (piece) seals_changed();
+                         });
+                         return !stop.stop_requested();
+                       });
+    post([this, r, stop] {
+      if (!r) emit failed(QString::fromStdString(r.error().text()));
+      if (!stop.stop_requested()) accepted_.reset();
+      derive(false);
+      end_labour(stop);
+    });
+  });
+}
+
+void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) {
+  if (!current() || playing_ || range.length() <= 0) return;
+  // Playing comes first; work in the background makes way and goes on afterwards.
+  resume_measure_ = work_.kind == Work::Kind::measuring;
+  resume_render_ = work_.kind == Work::Kind::rendering && accepted_;
+  make_way();
+  playing_ = true;
+  stop_play_ = std::make_shared<std::atomic<bool>>(false);
+  {
+    const std::lock_guard lock(play_mutex_);
+    play_state_ = {};
+  }
+  const bool may_remember = frames_kept_;
+  frames_kept_ = frames_kept_ || mode == PlayMode::every_frame;
+  // On another seat the skyline's forecast is not this one's.
+  player_.add([this, d = derived_, range, mode, backwards, passes, elsewhere = elsewhere_ >= 0, may_remember,
+               stop = stop_play_, stores = stores_] {
+    // What made way ends within a frame's time. Until then it would be played beside.
+    labour_.wait_until_idle();
+    // Frames that were played before, every one of them, may still be in memory. Asking for each takes a
+    // while on a long timeline, and playing waits for it.
+    const FrameStates& own = d->view.seals;
+    const FrameStates states = may_remember ? with_remembered(own, *d->view.played, *cache_) : own;
+    PlayOptions options = stores.play_options(mode, d->view, range, states);
+    options.backwards = backwards, options.passes = passes;
+    options.cache = cache_;
+    Playout p = gc::play(d->view.played, stores.shelf.get(), range, options, *this, *stop,
+                         [this](const PlayState& s) {
+                           {
+                             const std::lock_guard lock(play_mutex_);
+                             play_state_ = s;
+                           }
+                           post([this] { emit play_moved(); });
+                         });
+    std::optional<Audit> a;
+    std::optional<Explanation> e;
+    Result<void> noted;
+    // A forecast is of playing once. The skyline's is from nothing.
+    if (!p.stopped && p.mode == PlayMode::on_the_clock && !options.backwards && options.passes == 1) {
+      const Forecast f =
+          range == whole(d->view) && !elsewhere && states == own
+              ? d->plan.before
+              : forecast(*d->view.played, *stores.notebook, states, range, stores.forecast_options());
+      a = audit(f, p);
+      noted = remember(*a, d->view, *stores.notebook);
+      if (noted) noted = note_playout(f, p, *d->view.played, *stores.notebook);
+      e = explain(f, p, *d->view.played);
+      if (!e->model.agrees())
+        if (auto kept = keep_replay(p, *d->view.played, data_folder() / "replays"); !kept) tell(kept.error());
+    } else {
+      noted = note_disturbance(p, *stores.notebook);
+    }
+    if (!noted) tell(noted.error());
+    if (!p.failure.empty()) post([this, why = QString::fromStdString(p.failure)] { emit failed(why); });
+    post([this, p = std::move(p), a, e]() mutable { played(std::move(p), std::move(a), std::move(e)); });
+  });
+}
+
+void Session::played(Playout playout, std::optional<Audit> audit, std::optional<Explanation> explanation) {
+  playing_ = false;
+  playout_ = std::move(playout);
+  if (audit) audit_ = std::move(audit), explanation_ = std::move(explanation);
+  emit play_ended();
+  emit derived_changed();
+  if (std::exchange(resume_render_, false)) start_rendering();
+  else if (std::exchange(resume_measure_, false)) start_measuring(false);
+  if (look_.coverage && uncovered_.empty()) count_coverage();
+}
+
+void Session::stop_playing() { *stop_play_ = true; }
+
+}  // namespace gc
