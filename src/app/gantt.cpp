@@ -41,10 +41,10 @@ void Gantt::paintEvent(QPaintEvent*) {
                  .arg(m.frame)
                  .arg(cause_name(m.cause)));
   for (int w = 0; w < workers_; ++w) {
-    const QRectF lane(left, top + w * row, room, row - 3);
-    p.fillRect(lane, look::grey(26));
+    const QRectF line(left, top + w * row, room, row - 3);
+    p.fillRect(line, look::grey(26));
     p.setPen(look::grey(look::kQuiet));
-    p.drawText(QRectF(10, lane.top(), left - 14, lane.height()), Qt::AlignLeft | Qt::AlignVCenter,
+    p.drawText(QRectF(10, line.top(), left - 14, line.height()), Qt::AlignLeft | Qt::AlignVCenter,
                tr("Worker %1").arg(w + 1));
   }
   for (const MissedFrame::Bar& b : m.bars) {

@@ -285,6 +285,14 @@ void Ledger::select(const std::string& id) {
     }
 }
 
+void Ledger::open_or_close() {
+  QModelIndex now = table_->currentIndex();
+  if (now.isValid() && !table_->model()->hasChildren(now.siblingAtColumn(0)) && now.parent().isValid())
+    now = now.parent();
+  now = now.siblingAtColumn(0);
+  if (now.isValid()) table_->setExpanded(now, !table_->isExpanded(now));
+}
+
 std::string Ledger::selected() const {
   QModelIndex now = table_->currentIndex();
   while (now.parent().isValid()) now = now.parent();

@@ -62,6 +62,8 @@ class Ledger : public QWidget {
   std::string selected() const;
   QTreeView* table() const { return table_; }
   QLineEdit* filter() const { return filter_; }
+  /// Shows or hides the layers of the chosen composition.
+  void open_or_close();
 
  signals:
   void segment_chosen(const QString& id, qint64 in);

@@ -46,12 +46,15 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     session_.note_recent(session_.file());
     skyline_->setFocus();
   });
-  connect(&session_, &Session::saved, this, [this] {
+  connect(&session_, &Session::saved, this, [this](int number) {
     refresh_title();
     session_.note_recent(session_.file());
-    if (const auto then = std::exchange(after_saving_, nullptr); then && !session_.changed()) then();
+    if (number != after_saving_.first) return;
+    if (const auto then = std::exchange(after_saving_, {}).second; then && !session_.changed()) then();
   });
-  connect(&session_, &Session::not_saved, this, [this] { after_saving_ = nullptr; });
+  connect(&session_, &Session::not_saved, this, [this](int number) {
+    if (number == after_saving_.first) after_saving_ = {};
+  });
   connect(&session_, &Session::changed_outside, this, [this](const QString& f) { changed_outside(f); });
   connect(&session_, &Session::recent_changed, this, [this](const QStringList& f) { show_recent(f); });
   connect(&session_, &Session::recoverable, this,
@@ -220,6 +223,8 @@ void MainWindow::make_menus() {
   redo_ = add(edit, tr("&Redo"), {QKeySequence("Ctrl+Shift+Z")}, [this] { session_.redo(); });
   edit->addSeparator();
   add(edit, tr("&Bypass the dearest effect, or lift it"), {QKeySequence("B")}, [this] { bypass_dearest(); });
+  add(edit, tr("Open or close a composition's &layers"), {QKeySequence("G")},
+      [this] { ledger_->open_or_close(); });
   add(edit, tr("&Filter segments"), {QKeySequence("Ctrl+F")}, [this] { ledger_->filter()->setFocus(); });
   QMenu* work = menuBar()->addMenu(tr("&Work"));
   add(work, tr("&Carry out the plan"), {QKeySequence("Return"), QKeySequence("Enter")},
@@ -471,8 +476,8 @@ void MainWindow::when_saved(std::function<void()> then) {
       {{QMessageBox::Save, {}}, {QMessageBox::Discard, {}}, {QMessageBox::Cancel, {}}}, QMessageBox::Save,
       ask_unsaved, [this, then = std::move(then)](int answer) {
         if (answer == QMessageBox::Save) {
-          after_saving_ = then;
-          session_.save(session_.file());
+          after_saving_ = {0, then};
+          after_saving_.first = session_.save(session_.file());
         } else if (answer == QMessageBox::Discard) {
           session_.give_up_edits();
           then();

@@ -86,7 +86,7 @@ class MainWindow : public QMainWindow {
   QAction* every_frame_action_ = nullptr;
   QAction* coverage_ = nullptr;
   std::string segment_;
-  std::function<void()> after_saving_;  ///< what goes on once the save that was asked for is done
+  std::pair<int, std::function<void()>> after_saving_;  ///< what goes on once the save of this number is done
   bool may_close_ = false;
 };
 

@@ -259,34 +259,38 @@ void Session::timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr de
   if (!derived_->plan.before.fully_measured) start_measuring(false);
 }
 
-void Session::save(const QString& file, bool over) {
-  if (!history_) return;
+int Session::save(const QString& file, bool over) {
+  if (!history_) return 0;
   const bool own = file == file_;
-  files_.add([this, file, over, own, now = timeline(), known = origin_, was = fs::path(file_.toStdString()),
+  const int number = ++saves_;
+  files_.add([this, number, file, over, own, now = timeline(), known = origin_, was = fs::path(file_.toStdString()),
               folder = recovery_folder(stores_)] {
     const fs::path path = file.toStdString();
     if (own && !over) {
       const auto there = read_file(path);
-      if (there && hash_text(*there) != known) {
-        post([this, file] { emit changed_outside(file), emit not_saved(); });
+      // A save before this one, asked for when this was not yet done, wrote what is there.
+      if (there && hash_text(*there) != known && hash_text(*there) != written_[path.string()]) {
+        post([this, number, file] { emit changed_outside(file), emit not_saved(number); });
         return;
       }
     }
     const std::string text = timeline_to_otio(*now, fs::absolute(path).parent_path());
     if (auto r = write_file_atomic(path, text); !r) {
       tell(r.error());
-      post([this] { emit not_saved(); });
+      post([this, number] { emit not_saved(number); });
       return;
     }
+    written_[path.string()] = hash_text(text);
     drop_recovery(folder, was);
-    post([this, file, now, origin = hash_text(text)] {
+    post([this, number, file, now, origin = hash_text(text)] {
       file_ = file, origin_ = origin;
       history_->mark_saved(now);
       if (changed()) keep_edits_.start();
-      emit saved();
+      emit saved(number);
       emit timeline_changed();
     });
   });
+  return number;
 }
 
 void Session::give_up_edits() {

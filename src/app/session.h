@@ -87,7 +87,8 @@ class Session : public QObject, private Display {
   void discard_recovery(const RecoveryCopy& copy);
   /// A file that another program has changed since it was read is left alone, unless it is to be written `over`;
   /// told by `changed_outside`.
-  void save(const QString& file, bool over = false);
+  /// Returns the number that `saved` and `not_saved` tell this save by.
+  int save(const QString& file, bool over = false);
   /// The edits since the last save are given up: no copy of them is kept.
   void give_up_edits();
   /// Puts a file at the head of the list of recent ones, or only asks for the list when it is empty.
@@ -133,8 +134,8 @@ class Session : public QObject, private Display {
  signals:
   void opened();
   void failed(const QString& message);
-  void saved();
-  void not_saved();  ///< after `failed` or `changed_outside`
+  void saved(int number);
+  void not_saved(int number);  ///< after `failed` or `changed_outside`
   void changed_outside(const QString& file);
   void recoverable(const std::vector<gc::RecoveryCopy>& copies);
   void recent_changed(const QStringList& files);
@@ -198,6 +199,8 @@ class Session : public QObject, private Display {
   bool playing_ = false;
   int deriving_ = 0;  ///< states that are being worked out
   bool sealing_ = false, seal_again_ = false;  ///< the seals are being looked at; there are newer ones
+  int saves_ = 0;      ///< asked for so far
+  std::map<std::string, Hash128> written_;  ///< what this program wrote last, by file; for `files_` alone
   Hash128 origin_;     ///< of what the file held when it was read or last saved
   QTimer keep_edits_;  ///< until edits are kept for a crash
 

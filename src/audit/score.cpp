@@ -258,7 +258,7 @@ namespace {
 Result<std::vector<PriceRecord>> renders_of(const ProgramPtr& program, const std::shared_ptr<Notebook>& notebook,
                                             const ScoreOptions& options, const std::atomic<bool>& stop) {
   constexpr std::size_t kMost = 3;
-  auto shelf = Shelf::open(options.shelf);
+  auto shelf = Shelf::open(options.renders);
   if (!shelf) return std::unexpected(shelf.error());
   PlanOptions plan_options;
   plan_options.forecast = options.forecast;
@@ -351,7 +351,7 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
     TimelineScore t = score_timeline(program, *notebook, options, stop);
     t.seed = random.seed;
     if (stop) break;
-    if (!options.shelf.empty() && go_on("rendering")) {
+    if (!options.renders.empty() && go_on("rendering")) {
       auto renders = renders_of(program, notebook, options, stop);
       if (!renders) return std::unexpected(renders.error());
       t.renders = std::move(*renders);

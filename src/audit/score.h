@@ -15,7 +15,7 @@ struct ScoreOptions {
   double measure_seconds = 20;
   ForecastOptions forecast;
   RandomOptions random;
-  fs::path shelf;    ///< folder for renders, whose said time is held against what they take; empty: none
+  fs::path renders;  ///< folder for renders, whose said time is held against what they take; empty: none
   fs::path replays;  ///< folder for records of playouts that the model alone had wrong; empty: none are kept
 };
 

@@ -45,7 +45,7 @@ Model two_hours(int workers) {
     m.pools.push_back(std::move(pool));
     m.stretches.push_back({i * 72, (i + 1) * 72, i, true, 0});
   }
-  m.kinds = kinds_of(m);
+  m.kinds = kinds_told(m);
   return m;
 }
 
@@ -176,7 +176,7 @@ std::vector<Goal> speed_goals(int workers) {
   const double all = median_ms([&] { first = simulate(model, 64, 1); });
   Model edited = model;
   for (FrameSample& f : edited.pools[1200].frames) f.process_ms *= 0.5f;
-  edited.kinds = kinds_of(edited);
+  edited.kinds = kinds_told(edited);
   const double again = median_ms([&] { (void)simulate_again(edited, model, first); });
   // Frames of 1.5 frame budgets for each worker, for 20 s.
   PlayRecord script;

@@ -196,7 +196,7 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   o.replays = data_folder() / "replays";
   const auto shelf = ScratchFolder::make(cache_folder(), "score-shelf-");
   if (!shelf) return fail(shelf.error(), c.json);
-  o.shelf = shelf->path();
+  o.renders = shelf->path();
   auto s = score(stores->notebook, o, cache_folder() / "random-media", tell, interrupted);
   end_progress();
   if (!s) return fail(s.error(), c.json);

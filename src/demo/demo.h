@@ -20,6 +20,7 @@ struct DemoReport {
   double seconds_of_picture = 0, seconds_taken = 0;
   bool media_made = false;  ///< false when they were there already
   std::string scaling;      ///< what the heavy segments were scaled by, a sentence
+  std::vector<std::pair<std::string, double>> settled;  ///< heavy segments with the load each was found to have
 };
 
 /// Makes the media (when they are not there), measures the seat briefly, scales the heavy effects so that

@@ -127,12 +127,12 @@ std::vector<std::string> param_remarks(const EffectType& type, const Json& param
 /// What the cost of this effect depends on: its type and the parameters marked so.
 Hash128 cost_key(const EffectType& type, const Json& params, int width, int height);
 
-/// Terms of the effect's cost law at a raster, and the law's name. Parameters that are words choose the law.
-/// The last two terms of point operations: pixels of a run whose first they are. It waits for the picture to
-/// come from memory, and where the picture has alpha, that is divided out before the run and multiplied in
-/// after it.
+/// The last two terms of a point operation. Both count only for the first operation of a run of them, which pays
+/// for the whole run: it waits for the picture to come from memory, and where the picture has alpha it divides the
+/// alpha out, to be multiplied in again after the last one.
 inline constexpr const char* kLoadedFirst = "Mpixel loaded first";
 inline constexpr const char* kWithAlpha = "Mpixel with alpha";
+/// Terms of the effect's cost law at a raster, and the law's name. Parameters that are words choose the law.
 Terms cost_terms(const EffectType& type, const Json& params, int width, int height);
 const LawName* cost_law(const EffectType& type, const Json& params, bool accelerator);
 

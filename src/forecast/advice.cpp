@@ -141,7 +141,7 @@ std::vector<float> ChangedBook::entries(const Hash128& key) const {
 
 StageCosts ChangedBook::stage(const StageRef& stage) const {
   StageCosts c = book_.stage(stage);
-  const bool there = stage.by_wall && stage.kind != StageKind::read;
+  const bool there = stage.elsewhere;
   const double roof = memory_roof_ms(stage, copy_mb_s_);
   for (float& v : c.ms) {
     double ms = static_cast<double>(v);

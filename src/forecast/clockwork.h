@@ -10,21 +10,21 @@
 
 namespace gc {
 
-/// A worker and what its latest frame took.
+/// A worker: when it is free, and what its latest frame took.
 template <class Real>
-struct LaneOf {
+struct WorkerOf {
   Real free_at{}, done{};
   SpentOf<Real> spent;
-  TruthOf<Real> has{};    ///< a frame whose end the rule has not been told
-  TruthOf<Real> skips{};  ///< skipping frames of its kind adds something: what `skip` says
+  TruthOf<Real> has{};    ///< its latest frame is done, and the rule has not been told yet
+  TruthOf<Real> skips{};  ///< skipping frames of that kind adds something; `skip` says what
   std::array<const SkipCost*, SideBySide<Real>::kCount> skip{};
 
-  /// Lane i as it is kept by itself, and back.
-  void take(int i, const LaneOf<double>& from) {
+  /// Takes playout i over from one that is kept by itself; `put` writes it back.
+  void take(int i, const WorkerOf<double>& from) {
     in_both(*this, from, [i](auto& here, const auto& there) { set(here, i, there); });
     skip[static_cast<std::size_t>(i)] = from.skip[0];
   }
-  void put(int i, LaneOf<double>& to) const {
+  void put(int i, WorkerOf<double>& to) const {
     in_both(*this, to, [i](const auto& here, auto& there) { there = get(here, i); });
     to.skip[0] = skip[static_cast<std::size_t>(i)];
   }
@@ -67,7 +67,7 @@ struct ClockworkOf {
   }
 };
 
-/// Nothing to add: what a playout from draws lacks of a real one.
+/// No gap between stages: drawn costs have those gaps in them, recorded ones have them apart.
 struct Nothing {};
 template <class Real>
 GC_INLINE Real operator+(Real x, Nothing) {
@@ -81,27 +81,27 @@ struct StepOf {
   Real fetch{}, catch_up{}, process{}, neighbours{};
 };
 
-/// Who is free first.
+/// The number of the worker that is free first; of equally free ones the lowest.
 template <class Real>
-GC_INLINE Real earliest(const LaneOf<Real>* lanes, int workers) {
-  Real who{}, when = lanes[0].free_at;
+GC_INLINE Real earliest(const WorkerOf<Real>* crew, int workers) {
+  Real who{}, when = crew[0].free_at;
   for (int w = 1; w < workers; ++w) {
-    const TruthOf<Real> sooner = lanes[w].free_at < when;
-    who = choose(sooner, Real(w), who), when = choose(sooner, lanes[w].free_at, when);
+    const TruthOf<Real> sooner = crew[w].free_at < when;
+    who = choose(sooner, Real(w), who), when = choose(sooner, crew[w].free_at, when);
   }
   return who;
 }
 
-/// The rule is told what the latest frame of the worker who is free first took, and says what it makes next.
+/// The worker that is free first tells the rule what its latest frame took, and is told what to make next.
 template <class Real>
-GC_INLINE void decide(ClockworkOf<Real>& s, LaneOf<Real>* lanes, int workers, Kinds kinds) {
-  s.worker = earliest(lanes, workers);
-  Real free_at = lanes[0].free_at;
-  SpentOf<Real> spent = lanes[0].spent;
-  TruthOf<Real> has = lanes[0].has, skips = lanes[0].skips;
+GC_INLINE void decide(ClockworkOf<Real>& s, WorkerOf<Real>* crew, int workers, Kinds kinds) {
+  s.worker = earliest(crew, workers);
+  Real free_at = crew[0].free_at;
+  SpentOf<Real> spent = crew[0].spent;
+  TruthOf<Real> has = crew[0].has, skips = crew[0].skips;
   for (int w = 1; w < workers; ++w) {
     const TruthOf<Real> his = s.worker == Real(w);
-    const LaneOf<Real>& l = lanes[w];
+    const WorkerOf<Real>& l = crew[w];
     free_at = choose(his, l.free_at, free_at);
     spent.waited = choose(his, l.spent.waited, spent.waited);
     spent.fetch = choose(his, l.spent.fetch, spent.fetch);
@@ -112,15 +112,16 @@ GC_INLINE void decide(ClockworkOf<Real>& s, LaneOf<Real>* lanes, int workers, Ki
   std::array<const SkipCost*, SideBySide<Real>::kCount> skip{};
   if (any(skips | s.pacer.skips()))
     for (std::size_t i = 0; i < skip.size(); ++i)
-      skip[i] = lanes[static_cast<std::size_t>(get(s.worker, static_cast<int>(i)))].skip[i];
+      skip[i] = crew[static_cast<std::size_t>(get(s.worker, static_cast<int>(i)))].skip[i];
   s.pacer.finished(spent, has, skips, skip.data());
   s.next = s.pacer.next(free_at, kinds);
 }
 
-/// The frame that is next goes through worker and fetching turn. Returns how long after its time it is done.
+/// Carries the decision out: the frame takes its worker and its turn to fetch. Returns how long after its due time it
+/// is done, ms; negative when it is early.
 /// `starting`, `turn` and `handing` as in FrameCost, or Nothing.
 template <class Real, class Gap>
-GC_INLINE Real carry_out(const Pace& pace, ClockworkOf<Real>& s, LaneOf<Real>* lanes,
+GC_INLINE Real carry_out(const Pace& pace, ClockworkOf<Real>& s, WorkerOf<Real>* crew,
                          const StepOf<Real>& step, Gap starting, Gap turn, Gap handing) {
   const Real n = s.next.frame;
   const Real started = s.next.at_ms + starting;
@@ -130,7 +131,7 @@ GC_INLINE Real carry_out(const Pace& pace, ClockworkOf<Real>& s, LaneOf<Real>* l
   s.fetch_free = fetched, s.last = n;
   for (int w = 0; w < pace.workers; ++w) {
     const TruthOf<Real> his = s.worker == Real(w);
-    LaneOf<Real>& l = lanes[w];
+    WorkerOf<Real>& l = crew[w];
     l.free_at = choose(his, done + handing, l.free_at), l.done = choose(his, done, l.done);
     l.spent.waited = choose(his, began - started, l.spent.waited);
     l.spent.fetch = choose(his, step.fetch, l.spent.fetch);
@@ -144,17 +145,17 @@ GC_INLINE Real carry_out(const Pace& pace, ClockworkOf<Real>& s, LaneOf<Real>* l
 /// Before the clock: the first frames are made as fast as they can be; it starts when all of them are there.
 /// Nothing is decided yet.
 template <class Costs>
-ClockworkOf<double> before_the_clock(const Pace& pace, LaneOf<double>* lanes, Frames count, Costs& costs) {
+ClockworkOf<double> before_the_clock(const Pace& pace, WorkerOf<double>* crew, Frames count, Costs& costs) {
   ClockworkOf<double> s(pace);
   const Frames first = std::min<Frames>(count, pace.horizon);
   for (Frames n = 0; n < first; ++n) {
-    LaneOf<double>& lane = lanes[static_cast<std::size_t>(earliest(lanes, pace.workers))];
+    WorkerOf<double>& worker = crew[static_cast<std::size_t>(earliest(crew, pace.workers))];
     const StepOf<double> step = costs.step(static_cast<Frames>(s.last), n);
-    s.fetch_free = std::max(lane.free_at, s.fetch_free) + step.fetch + step.catch_up;
+    s.fetch_free = std::max(worker.free_at, s.fetch_free) + step.fetch + step.catch_up;
     s.last = static_cast<double>(n);
-    lane.free_at = s.fetch_free + step.process + step.neighbours;
+    worker.free_at = s.fetch_free + step.process + step.neighbours;
   }
-  for (int w = 0; w < pace.workers; ++w) lanes[w] = {}, lanes[w].free_at = costs.begins(w);
+  for (int w = 0; w < pace.workers; ++w) crew[w] = {}, crew[w].free_at = costs.begins(w);
   s.fetch_free = 0;
   s.pacer.skip_to(static_cast<double>(first));
   return s;

@@ -7,7 +7,7 @@ namespace gc {
 namespace {
 
 using State = ClockworkOf<Eight>;
-using Lane = LaneOf<Eight>;
+using Worker = WorkerOf<Eight>;
 
 class EightTrials {
  public:
@@ -26,18 +26,18 @@ class EightTrials {
   const Pace& pace() const { return model_.pace; }
   Kinds kinds() const { return model_.kinds; }
 
-  void take(State& s, Lane* lanes) {
+  void take(State& s, Worker* crew) {
     const Boundary& from = *run_.at.front();
     for (std::size_t i = 0; i < kTogether; ++i) {
       if (!live_[i]) {
-        for (int w = 0; w < workers(); ++w) lanes[w].skip[i] = draws_[i].skip();
+        for (int w = 0; w < workers(); ++w) crew[w].skip[i] = draws_[i].skip();
         continue;
       }
       const std::size_t t = first_trial_ + i;
       s.take(static_cast<int>(i), from.states[t]);
       for (int w = 0; w < workers(); ++w)
-        lanes[w].take(static_cast<int>(i),
-                      from.lanes[t * static_cast<std::size_t>(workers()) + static_cast<std::size_t>(w)]);
+        crew[w].take(static_cast<int>(i),
+                      from.crew[t * static_cast<std::size_t>(workers()) + static_cast<std::size_t>(w)]);
       if (const Frames n = frame(s, i); n > 0) draws_[i].go_to(std::min(n, model_.frames() - 1));
       enter_block(i);
       last_[i] = static_cast<Frames>(get(s.last, static_cast<int>(i)));
@@ -46,7 +46,7 @@ class EightTrials {
 
   /// Notes how late the frames were that each trial made last, and draws what the next ones take. False when
   /// all trials are at their end.
-  GC_INLINE bool reach(State& s, Lane* lanes) {
+  GC_INLINE bool reach(State& s, Worker* crew) {
     for (std::size_t i = 0; i < kTogether; ++i) {
       if (!live_[i]) continue;
       const int k = static_cast<int>(i);
@@ -54,20 +54,20 @@ class EightTrials {
         missed_[i][f / 64] &= ~(std::uint64_t{!(get(late, k) > 0)} << f % 64);
       Frames n = frame(s, i);
       if (n >= out_[i]) {
-        cross(s, lanes, i);
+        cross(s, crew, i);
         if (!live_[i]) continue;
       }
       if (draws_[i].light(n) && s.pacer.at_ease(s.next, k)) {
-        pass_light(s, lanes, i);
+        pass_light(s, crew, i);
         n = frame(s, i);
       }
       const StepOf<double> d = draws_[i].step(last_[i], n);
       last_[i] = n;
       set(step.fetch, k, d.fetch), set(step.catch_up, k, d.catch_up);
       set(step.process, k, d.process), set(step.neighbours, k, d.neighbours);
-      Lane& lane = lanes[static_cast<std::size_t>(get(s.worker, k))];
-      lane.skip[i] = draws_[i].skip();
-      set(lane.skips, k, draws_[i].skips_cost());
+      Worker& worker = crew[static_cast<std::size_t>(get(s.worker, k))];
+      worker.skip[i] = draws_[i].skip();
+      set(worker.skips, k, draws_[i].skips_cost());
     }
     made_ = true;
     return all_live_ > 0;
@@ -97,7 +97,7 @@ class EightTrials {
     }
   }
   /// Out of its block, and perhaps out of the ones after it: leaves its state there.
-  [[gnu::noinline]] void cross(State& s, Lane* lanes, std::size_t i) {
+  [[gnu::noinline]] void cross(State& s, Worker* crew, std::size_t i) {
     const int k = static_cast<int>(i);
     while (live_[i] && frame(s, i) >= out_[i]) {
       ++block_[i];
@@ -105,7 +105,7 @@ class EightTrials {
         const std::size_t t = first_trial_ + i;
         s.put(k, b->states[t]);
         for (int w = 0; w < workers(); ++w)
-          lanes[w].put(k, b->lanes[t * static_cast<std::size_t>(workers()) + static_cast<std::size_t>(w)]);
+          crew[w].put(k, b->crew[t * static_cast<std::size_t>(workers()) + static_cast<std::size_t>(w)]);
       }
       if (block_[i] == run_.last) live_[i] = false, --all_live_;
       else enter_block(i);
@@ -114,13 +114,13 @@ class EightTrials {
   /// Frames so light that none can be late need not be played one by one while the read-ahead is full: goes
   /// to just before the next ones that may be otherwise. Only the rule's mean of their costs misses their
   /// latest.
-  [[gnu::noinline]] void pass_light(State& s, const Lane* lanes, std::size_t i) {
+  [[gnu::noinline]] void pass_light(State& s, const Worker* crew, std::size_t i) {
     const int k = static_cast<int>(i);
     const double at = get(s.next.at_ms, k);
     const Frames n = frame(s, i);
     if (last_[i] != n - 1 || get(s.fetch_free, k) > at) return;
     for (int w = 0; w < workers(); ++w)
-      if (get(lanes[w].free_at, k) > at + pace().period_ms) return;
+      if (get(crew[w].free_at, k) > at + pace().period_ms) return;
     if (!s.pacer.stays_at_ease(draws_[i].most_ms(), k)) return;
     // After so many every worker has taken on one of them, which is then told like any other.
     const Frames to = draws_[i].undisturbed_until(n, out_[i]) - workers() - 1;
@@ -144,20 +144,20 @@ class EightTrials {
   int all_live_ = 0;
 };
 
-GC_CLONES void play(EightTrials& trials, State& s, Lane* lanes) {
-  while (trials.reach(s, lanes)) {
-    trials.late = carry_out(trials.pace(), s, lanes, trials.step, Nothing{}, Nothing{}, Nothing{});
-    decide(s, lanes, trials.workers(), trials.kinds());
+GC_CLONES void play(EightTrials& trials, State& s, Worker* crew) {
+  while (trials.reach(s, crew)) {
+    trials.late = carry_out(trials.pace(), s, crew, trials.step, Nothing{}, Nothing{}, Nothing{});
+    decide(s, crew, trials.workers(), trials.kinds());
   }
 }
 
 }  // namespace
 
 ClockworkOf<double> at_the_start(const Model& model, const DrawTables& tables, std::uint64_t seed, int trial,
-                                 LaneOf<double>* lanes) {
+                                 WorkerOf<double>* crew) {
   Draws draws(model, tables, seed, trial);
-  ClockworkOf<double> s = before_the_clock(model.pace, lanes, model.frames(), draws);
-  decide(s, lanes, model.pace.workers, model.kinds);
+  ClockworkOf<double> s = before_the_clock(model.pace, crew, model.frames(), draws);
+  decide(s, crew, model.pace.workers, model.kinds);
   return s;
 }
 
@@ -165,9 +165,9 @@ void play_eight(const Model& model, const DrawTables& tables, std::uint64_t seed
                 std::size_t trials, const BlockRun& run) {
   EightTrials eight(model, tables, seed, trial, trials, run);
   State s(model.pace);
-  std::vector<Lane> lanes(static_cast<std::size_t>(std::max(1, model.pace.workers)));
-  eight.take(s, lanes.data());
-  play(eight, s, lanes.data());
+  std::vector<Worker> crew(static_cast<std::size_t>(std::max(1, model.pace.workers)));
+  eight.take(s, crew.data());
+  play(eight, s, crew.data());
 }
 
 }  // namespace gc

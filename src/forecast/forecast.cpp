@@ -22,16 +22,16 @@ double mean(const std::vector<float>& v) {
   return v.empty() ? 0 : sum / static_cast<double>(v.size());
 }
 
-/// A run of frames with one sort of cost.
-struct Run {
+/// Frames in a row with one sort of cost.
+struct Alike {
   Frames in = 0, out = 0;
   int interval = 0;
   FrameState state = FrameState::live;
 };
-bool is_live(const Run& r) { return r.state != FrameState::sealed && r.state != FrameState::remembered; }
+bool is_live(const Alike& r) { return r.state != FrameState::sealed && r.state != FrameState::remembered; }
 
-std::vector<Run> runs_of(const Program& program, const FrameStates& sealed, FrameRange range) {
-  std::vector<Run> runs;
+std::vector<Alike> alike_frames(const Program& program, const FrameStates& sealed, FrameRange range) {
+  std::vector<Alike> parts;
   for (std::size_t i = 0; i < program.intervals().size(); ++i) {
     const CompiledInterval& interval = program.intervals()[i];
     const Frames in = std::max(range.in, interval.in), out = std::min(range.out, interval.out);
@@ -42,11 +42,11 @@ std::vector<Run> runs_of(const Program& program, const FrameStates& sealed, Fram
       };
       Frames end = at + 1;
       while (end < out && state_at(end) == state_at(at)) ++end;
-      runs.push_back({at, end, static_cast<int>(i), state_at(at)});
+      parts.push_back({at, end, static_cast<int>(i), state_at(at)});
       at = end;
     }
   }
-  return runs;
+  return parts;
 }
 
 /// Whether a source is read at this interval that was not read just before it.
@@ -169,10 +169,10 @@ class Pools {
   }
   const Entry& sealed() { return entry(program_.sealed_stages(), false, -1); }
   const Entry& remembered() { return entry({program_.display_stage()}, false, -2); }
-  const Entry& of(const Run& run) {
-    return run.state == FrameState::sealed       ? sealed()
-           : run.state == FrameState::remembered ? remembered()
-                                           : live(run.interval);
+  const Entry& of(const Alike& part) {
+    return part.state == FrameState::sealed       ? sealed()
+           : part.state == FrameState::remembered ? remembered()
+                                           : live(part.interval);
   }
 
  private:
@@ -192,7 +192,7 @@ class Pools {
       const bool estimated = costs.origin != Origin::measured;
       const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
       e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated,
-                          s.by_wall && !(s.law && s.law->id == cost_card_effect().id), owner.placed});
+                          s.elsewhere, owner.placed});
       samples.push_back(std::move(values));
     }
     if (pool.frames.size() < 4) {
@@ -225,7 +225,7 @@ class Pools {
   std::map<int, Entry> known_;
 };
 
-Model build(const Program& program, const CostBook& book, const std::vector<Run>& runs, FrameRange range,
+Model build(const Program& program, const CostBook& book, const std::vector<Alike>& parts, FrameRange range,
             const ForecastOptions& options, std::vector<Pools::Entry>* entries,
             std::vector<Pools::Entry>* live_entries) {
   Model model;
@@ -233,32 +233,32 @@ Model build(const Program& program, const CostBook& book, const std::vector<Run>
   model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms(),
                 far_of(program.width(), program.height(), options.horizon)};
   Pools pools(program, book, model);
-  const Run* before = nullptr;
-  for (const Run& run : runs) {
-    const Pools::Entry& e = pools.of(run);
-    if (entries) entries->push_back(e), live_entries->push_back(pools.live(run.interval));
-    const Frames in = run.in - range.in, out = run.out - range.in;
-    if (run.state == FrameState::sealed) {
+  const Alike* before = nullptr;
+  for (const Alike& part : parts) {
+    const Pools::Entry& e = pools.of(part);
+    if (entries) entries->push_back(e), live_entries->push_back(pools.live(part.interval));
+    const Frames in = part.in - range.in, out = part.out - range.in;
+    if (part.state == FrameState::sealed) {
       // Every sealed piece is a file of its own, opened in its turn.
       constexpr Frames kPiece = 24;
       for (Frames at = in; at < out; at += kPiece)
         model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true, 0});
-    } else if (run.state == FrameState::remembered) {
+    } else if (part.state == FrameState::remembered) {
       model.stretches.push_back({in, out, e.pool, false, 0});
     } else {
       const bool entry = !before || !is_live(*before) ||
-                         (before->interval != run.interval && opens_source(program, run.interval));
+                         (before->interval != part.interval && opens_source(program, part.interval));
       model.stretches.push_back(
           {in, out, e.pool, entry,
            entry
-               ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(run.interval)], run.in)
+               ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(part.interval)], part.in)
                : 0});
     }
-    before = &run;
+    before = &part;
   }
   model.mood = mood_of(model.pools), model.moods = book.moods();
   model.base = base_of(model.moods, book.crowding());
-  model.kinds = kinds_of(model);
+  model.kinds = kinds_told(model);
   if (options.outside) model.lately = book.lately();
   return model;
 }
@@ -278,11 +278,11 @@ void repeat(Model& model) {
   }
 }
 
-IntervalCost cost_of(const Run& run, const CostPool& pool, const CostPool& live, const Pools::Entry& entry,
+IntervalCost cost_of(const Alike& part, const CostPool& pool, const CostPool& live, const Pools::Entry& entry,
                      const ForecastOptions& options, double base, double period) {
   IntervalCost c;
-  c.in = run.in, c.out = run.out;
-  c.state = run.state;
+  c.in = part.in, c.out = part.out;
+  c.state = part.state;
   c.measured = entry.measured;
   c.stages = entry.stages;
   std::vector<float> loads;
@@ -486,7 +486,7 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
   const auto count = static_cast<Frames>(miss.size());
   const Frames second = std::max<Frames>(2, rate.nominal());
   // A window of a second slides over the frames; where it holds enough misses, its missed frames belong to a
-  // run.
+  // part.
   double sum = 0;
   std::vector<std::uint8_t> dense(miss.size(), 0);
   Frames marked = 0;
@@ -525,7 +525,7 @@ FrameStates with_state(FrameStates states, FrameRange frames, FrameState state) 
 
 Model model_of(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
                const ForecastOptions& options) {
-  return build(program, book, runs_of(program, sealed, range), range, options, nullptr, nullptr);
+  return build(program, book, alike_frames(program, sealed, range), range, options, nullptr, nullptr);
 }
 
 std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const FrameStates& sealed,
@@ -540,15 +540,15 @@ Forecast forecast(const Program& program, const CostBook& book, const FrameState
   f.range = {std::clamp<Frames>(range.in, 0, program.duration()),
              std::clamp<Frames>(range.out, 0, program.duration())};
   f.rate = program.timeline()->rate;
-  const std::vector<Run> runs = runs_of(program, sealed, f.range);
+  const std::vector<Alike> parts = alike_frames(program, sealed, f.range);
   std::vector<Pools::Entry> entries, live;
-  Model model = build(program, book, runs, f.range, options, &entries, &live);
+  Model model = build(program, book, parts, f.range, options, &entries, &live);
   f.base = model.base, f.crowding = book.crowding();
-  for (std::size_t i = 0; i < runs.size(); ++i) {
-    f.intervals.push_back(cost_of(runs[i], model.pools[entries[i].pool], model.pools[live[i].pool],
+  for (std::size_t i = 0; i < parts.size(); ++i) {
+    f.intervals.push_back(cost_of(parts[i], model.pools[entries[i].pool], model.pools[live[i].pool],
                                   entries[i], options, model.base, f.rate.frame_ms()));
     f.intervals.back().unseen =
-        is_live(runs[i]) && program.intervals()[static_cast<std::size_t>(runs[i].interval)].unseen;
+        is_live(parts[i]) && program.intervals()[static_cast<std::size_t>(parts[i].interval)].unseen;
     f.fully_measured = f.fully_measured && (entries[i].measured || f.intervals.back().unseen);
   }
   if (options.loop) f.before = f.range.length(), repeat(model);

@@ -24,12 +24,12 @@ struct GivenCosts {
 
 /// A worker may be done and not yet at its next frame: the rule hears of frames in the order in which they
 /// are done.
-void decide_as_done(ClockworkOf<double>& s, std::vector<LaneOf<double>>& lanes, Kinds kinds) {
-  s.worker = earliest(lanes.data(), static_cast<int>(lanes.size()));
-  const double now = lanes[static_cast<std::size_t>(s.worker)].free_at;
+void decide_as_done(ClockworkOf<double>& s, std::vector<WorkerOf<double>>& crew, Kinds kinds) {
+  s.worker = earliest(crew.data(), static_cast<int>(crew.size()));
+  const double now = crew[static_cast<std::size_t>(s.worker)].free_at;
   for (;;) {
-    LaneOf<double>* first = nullptr;
-    for (LaneOf<double>& l : lanes)
+    WorkerOf<double>* first = nullptr;
+    for (WorkerOf<double>& l : crew)
       if (l.has && l.done <= now && (!first || l.done < first->done)) first = &l;
     if (!first) break;
     s.pacer.finished(first->spent, true, first->skips, first->skip.data());
@@ -60,22 +60,22 @@ std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& 
                                 const std::vector<double>& begins, Kinds kinds) {
   std::vector<Outcome> outcome(costs.size());
   const auto count = static_cast<Frames>(costs.size());
-  std::vector<LaneOf<double>> lanes(static_cast<std::size_t>(std::max(1, pace.workers)));
+  std::vector<WorkerOf<double>> crew(static_cast<std::size_t>(std::max(1, pace.workers)));
   std::vector<SkipCost> skips;
   for (const FrameCost& c : costs) skips.emplace_back(c.fetch, c.decodes_between, c.neighbour, c.neighbours);
   GivenCosts given{costs, begins};
-  ClockworkOf<double> s = before_the_clock(pace, lanes.data(), count, given);
+  ClockworkOf<double> s = before_the_clock(pace, crew.data(), count, given);
   Frames expected = std::min<Frames>(count, pace.horizon);  // first frame whose fate is not told yet
-  for (decide_as_done(s, lanes, kinds); s.next.frame < static_cast<double>(count);
-       decide_as_done(s, lanes, kinds)) {
+  for (decide_as_done(s, crew, kinds); s.next.frame < static_cast<double>(count);
+       decide_as_done(s, crew, kinds)) {
     const auto n = static_cast<Frames>(s.next.frame);
     for (; expected < n; ++expected) outcome[static_cast<std::size_t>(expected)].dropped = true;
     expected = n + 1;
     const FrameCost& c = costs[static_cast<std::size_t>(n)];
-    LaneOf<double>& lane = lanes[static_cast<std::size_t>(s.worker)];
-    const double done_late = carry_out(pace, s, lanes.data(), given.step(static_cast<Frames>(s.last), n),
+    WorkerOf<double>& worker = crew[static_cast<std::size_t>(s.worker)];
+    const double done_late = carry_out(pace, s, crew.data(), given.step(static_cast<Frames>(s.last), n),
                                        c.starting, c.turn, c.handing);
-    lane.skip[0] = &skips[static_cast<std::size_t>(n)], lane.skips = lane.skip[0]->any();
+    worker.skip[0] = &skips[static_cast<std::size_t>(n)], worker.skips = worker.skip[0]->any();
     double late = done_late + c.arriving - c.looked;
     // A display's thread that comes a whole period late shows nothing, whatever lay ready.
     if (c.looked >= pace.period_ms) late = std::max(late, kLate);

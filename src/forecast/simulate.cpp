@@ -14,7 +14,7 @@ namespace {
 constexpr double kMet = 1e-6;  // ms: states that differ by less go on alike
 
 bool near(double a, double b) { return std::abs(a - b) < kMet; }
-bool alike(const LaneOf<double>& x, const LaneOf<double>& y) {
+bool alike(const WorkerOf<double>& x, const WorkerOf<double>& y) {
   const SpentOf<double>&a = x.spent, &b = y.spent;
   return near(a.waited, b.waited) && near(a.fetch, b.fetch) && near(a.process, b.process) &&
          a.kind == b.kind && near(x.skip[0]->after(1), y.skip[0]->after(1));
@@ -40,7 +40,7 @@ std::array<std::uint32_t, static_cast<std::size_t>(kBlock)> count_bits(const Mis
 
 }  // namespace
 
-std::vector<CostKind> kinds_of(const Model& model) {
+std::vector<CostKind> kinds_told(const Model& model) {
   const double scale = model.scale * model.base;
   std::vector<CostKind> kinds, by_pool;
   for (const CostPool& pool : model.pools) {
@@ -82,7 +82,7 @@ struct Trials::Looks {
 struct Trials::Block {
   Frames in = 0, out = 0;
   Boundary start;
-  std::vector<SkipCost> skips;  ///< what `skip` of each of its lanes means, for as long as this lives
+  std::vector<SkipCost> skips;  ///< what `skip` of each of its crew means, for as long as this lives
   MissedBits late;
   Looks not_looked_for;  ///< no frame is in both
 };
@@ -173,7 +173,7 @@ class Simulation {
     const Trials::Block& from = *before.blocks_[b];
     Boundary now = from.start;
     for (ClockworkOf<double>& s : now.states) s.pacer.move_to(model_.kinds);
-    for (std::size_t i = 0; i < now.lanes.size(); ++i) now.lanes[i].skip[0] = &from.skips[i];
+    for (std::size_t i = 0; i < now.crew.size(); ++i) now.crew[i].skip[0] = &from.skips[i];
     if (b == 0) start_over(now);
     for (; b < block_count(); ++b) {
       const bool behind = static_cast<Frames>(b) * kBlock >= last && b < before.blocks_.size();
@@ -202,14 +202,14 @@ class Simulation {
     auto block = std::make_shared<Trials::Block>();
     block->in = static_cast<Frames>(b) * kBlock, block->out = block_out(b);
     block->start.states.assign(trials(), ClockworkOf<double>(model_.pace));
-    block->start.lanes.resize(trials() * workers());
+    block->start.crew.resize(trials() * workers());
     block->late = MissedBits(trials());
     return block;
   }
   void start_over(Boundary& start) {
     for (std::size_t t = 0; t < trials(); ++t)
       start.states[t] = at_the_start(model_, tables_, result_.seed_, static_cast<int>(t),
-                                     start.lanes.data() + t * workers());
+                                     start.crew.data() + t * workers());
   }
   void play(const BlockRun& run) {
     tbb::parallel_for(std::size_t{0}, (trials() + kTogether - 1) / kTogether, [&](std::size_t group) {
@@ -218,7 +218,7 @@ class Simulation {
   }
 
   void finish(Trials::Block& block) {
-    for (const LaneOf<double>& l : block.start.lanes)
+    for (const WorkerOf<double>& l : block.start.crew)
       block.skips.push_back(l.skip[0] ? *l.skip[0] : SkipCost());
     std::array<std::uint32_t, static_cast<std::size_t>(kBlock)> missed = count_bits(block.late, trials());
     for (std::size_t t = 0; t < trials(); ++t)
@@ -277,8 +277,8 @@ class Simulation {
       if (!near(std::max(a.fetch_free, a.next.at_ms), std::max(b.fetch_free, b.next.at_ms))) return false;
       const auto from = static_cast<std::ptrdiff_t>(t * workers()),
                  to = static_cast<std::ptrdiff_t>((t + 1) * workers());
-      std::vector<LaneOf<double>> x(now.lanes.begin() + from, now.lanes.begin() + to);
-      std::vector<LaneOf<double>> y(old.start.lanes.begin() + from, old.start.lanes.begin() + to);
+      std::vector<WorkerOf<double>> x(now.crew.begin() + from, now.crew.begin() + to);
+      std::vector<WorkerOf<double>> y(old.start.crew.begin() + from, old.start.crew.begin() + to);
       for (std::size_t w = 0; w < y.size(); ++w) y[w].skip[0] = &old.skips[t * workers() + w];
       std::swap(x[0], x[static_cast<std::size_t>(a.worker)]);
       std::swap(y[0], y[static_cast<std::size_t>(b.worker)]);

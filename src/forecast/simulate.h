@@ -43,7 +43,7 @@ struct Model {
 };
 
 /// What the player can be told of a model's frames: from each change of pool on, what is usual there.
-std::vector<CostKind> kinds_of(const Model& model);
+std::vector<CostKind> kinds_told(const Model& model);
 
 /// What one frame takes, as it was measured or as a script has it, ms.
 struct FrameCost {

@@ -19,7 +19,7 @@ namespace {
 constexpr int kLeastSamples = 12;
 
 /// Frames of one kind: where in the timeline they are, and how well they are known.
-struct Kind {
+struct Sort {
   Hash128 key;
   std::vector<FrameRange> where;
   std::vector<StageRef> stages;
@@ -44,8 +44,8 @@ double error_of(const Notebook& notebook, const Hash128& key) {
   return median_of(std::move(totals)).relative_error();
 }
 
-std::vector<Kind> kinds_of(const Program& program) {
-  std::vector<Kind> kinds;
+std::vector<Sort> sorts_of(const Program& program) {
+  std::vector<Sort> kinds;
   std::map<Hash128, std::size_t> index;
   for (const CompiledInterval& interval : program.intervals()) {
     std::vector<StageRef> stages = program.stages(interval.in);
@@ -82,7 +82,7 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
                            const fs::path& folder, const std::stop_token& stop) {
   const Timeline& t = *program->timeline();
   const std::vector<StageRef> stages = program->sealed_stages();
-  Kind kind{frame_key(stages), {}, stages, "Sealed media", 0};
+  Sort kind{frame_key(stages), {}, stages, "Sealed media", 0};
   // Frames from all over, so that the pictures are as hard to code as the timeline's.
   constexpr Frames kLength = 18;
   std::vector<Frames> frames;
@@ -293,10 +293,10 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
                               const std::function<bool(const MeasureProgress&)>& progress) {
   const Stopwatch watch;
   MeasureReport report;
-  std::vector<Kind> kinds = kinds_of(*program);
+  std::vector<Sort> kinds = sorts_of(*program);
   report.kinds = static_cast<int>(kinds.size());
-  std::vector<Kind*> open;
-  for (Kind& k : kinds) {
+  std::vector<Sort*> open;
+  for (Sort& k : kinds) {
     if (!options.again && error_of(notebook, k.key) <= options.tolerance) ++report.from_notebook;
     else if (!options.again && notebook.frames(k.key).empty() &&
              settled_by_laws(notebook, k.stages, options.workers, program->timeline()->rate.frame_ms()))
@@ -314,14 +314,14 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
       (options.again || notebook.frames(frame_key(program->sealed_stages())).size() < 2 * kLeastSamples) &&
       go_on("Sealed media")) {
     auto timed = measure_sealed(program, notebook, options.workers,
-                                options.shelf.empty() ? cache_folder() : options.shelf, options.stop);
+                                options.media_folder.empty() ? cache_folder() : options.media_folder, options.stop);
     if (timed) report.frames += *timed;
     else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());
   }
   // Round after round over what is not known yet, so that time runs out evenly. Everything gets one round.
   for (int round = 0; !open.empty() && !report.cancelled; ++round) {
-    std::vector<Kind*> still;
-    for (Kind* k : open) {
+    std::vector<Sort*> still;
+    for (Sort* k : open) {
       if (!go_on(k->name) || (round > 0 && watch.ms() / 1000 > options.seconds)) {
         still.push_back(k);
         continue;

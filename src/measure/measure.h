@@ -16,7 +16,7 @@ struct MeasureOptions {
   int workers = 2;
   bool again = false;  ///< measure also what the notebook knows well enough
   std::stop_token stop = {};  ///< within the time of the frames in flight
-  fs::path shelf;      ///< folder in which rendered media will lie; empty: the cache folder
+  fs::path media_folder;      ///< folder in which rendered media will lie; empty: the cache folder
 };
 
 struct MeasureProgress {

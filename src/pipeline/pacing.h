@@ -1,17 +1,16 @@
-// The pacing rule: which frame to start next, and when. One piece of code, used by the player on the real
-// clock and by the forecast in its simulation.
+// The pacing rule: which frame to start next, and when. The player asks it on the real clock, the forecast asks
+// the same code in its simulation. docs/model.md explains each part with an example.
 //
-// Times are milliseconds from the moment the clock starts; frame n (from 0) is due at n × period. A frame is
-// worth starting only when it can arrive, judged by the mean time a frame has lately occupied a worker and
-// twice its mean deviation (the smoothing that Jacobson, 1988, uses for round-trip times). Work that is done
-// once, like decoding up to the first frame after a cut, is no part of that mean; what a skip adds to the
-// next frame is counted apart, since else each skip would make the next frame late again. Where the kind of
-// frames changes and the seat knows the new kind, the rule begins with what is known of it. When frames
-// cannot keep up, the rule falls back to an even cadence of m frames out of n, and climbs again as soon as
-// there is slack.
+// Times are milliseconds from the moment the clock starts. Frame n, from 0, is due at n × period.
 //
-// The rule is written once for one playout and for eight side by side, as the forecast plays them; see
-// base/side_by_side.h. Frame numbers are whole numbers in floating point, exact up to 2^51.
+// A frame is started only when it can arrive in time: the rule keeps a smoothed mean of the time that a frame
+// occupies a worker, and the mean deviation from it, and counts with the mean plus twice the deviation. When
+// frames cannot keep up, it falls to an even cadence of m frames out of n, and climbs again when there is time.
+//
+// The rule is a template. With Real = double it paces one playout. With Real = Eight it paces eight playouts side
+// by side, each for itself, as the forecast plays them (base/side_by_side.h). A Truth is then eight answers, and
+// `choose` takes for each playout one of two values. Frame numbers are whole numbers in floating point, exact up
+// to 2^51.
 #pragma once
 #include <array>
 #include <cstdint>
@@ -116,18 +115,19 @@ struct CostKind {
 };
 using Kinds = std::span<const CostKind>;
 
-/// Which frame to start, not before which time, and the first frame of its kind.
+/// A decision: the frame to start, the time before which it must not be started, and the first frame of the kind
+/// that it belongs to.
 template <class Real>
 struct StartOf {
   Real frame{}, at_ms{}, kind{};
 };
-/// How a finished frame spent its worker's time, ms.
+/// How a finished frame spent its worker's time, ms. `kind` is that of the decision to make it.
 template <class Real>
 struct SpentOf {
   Real waited{};   ///< for its turn to fetch
   Real fetch{};    ///< of a frame that is reached from the one before it
   Real process{};  ///< without what a skip before it added
-  Real kind{};     ///< as it was decided
+  Real kind{};     ///< first frame of its kind
 };
 
 template <class Real>
@@ -160,7 +160,8 @@ class PacerOf {
     }
     if (any(behind)) {
       n = choose(behind, on_grid(first_in_time(free_ms)), n);
-      // Another kind on the way may let a frame in sooner, but none before its own first.
+      // The frame may lie in a cheaper kind, of which an earlier one can still arrive: look again from that kind's
+      // first frame on.
       for (Truth again = enter(n, behind, kinds); any(again); again = enter(n, again, kinds))
         n = choose(again, on_grid(first_in_time(free_ms)), n);
       at = choose(behind, greater(free_ms, due(n) - horizon_ms(n)), at);
@@ -177,12 +178,12 @@ class PacerOf {
 
   /// Whether skipping costs anything as far as is known.
   Truth skips() const { return skips_; }
-  /// Those `whose` worker has come to an end tell what it took. `skip`: for each what skipping frames of its
-  /// kind costs; it is looked at where `skips`, which says that it is anything, or skips() is true.
+  /// A worker has finished a frame: the rule learns what it took. `whose`: in which of the playouts that is so.
+  /// `skip`: for each playout, what skipping frames of that frame's kind costs; `skips` says where that is anything.
   GC_INLINE void finished(const Spent& spent, Truth whose, Truth skips, const SkipCost* const* skip) {
-    whose = whose & (spent.kind == kind_);  // of a kind that is over it says nothing
-    // Others' turns count as far as they were ordinary; behind someone who opens a file the wait says
-    // nothing.
+    whose = whose & (spent.kind == kind_);  // a frame of an earlier kind says nothing of this one
+    // Waiting for the turn to fetch counts, but no more than the other workers' fetches take as a rule: behind one
+    // that opens a file the wait is long once, and says nothing of the next frame.
     const Real turn = (pace_.workers - 1.0) * spent.fetch;
     const Real occupied_ms = lesser(spent.waited, turn) + spent.fetch + spent.process;
     if (const Truth learns = whose & (skips_ | skips); any(learns)) learn_skips(learns, skip);
@@ -203,20 +204,20 @@ class PacerOf {
     seen_ = seen_ | whose;
   }
 
-  /// Whether in playout i frame `next` was decided in good order: none is skipped, and it waits for its place
-  /// in the read-ahead, not for a worker.
+  /// Whether playout i keeps up with ease at the decision `next`: no frame is skipped, and the frame waits for its
+  /// place in the read-ahead, not for a worker.
   bool at_ease(const Start& next, int i) const {
     return get(cadence_, i) == 0 && get(next.frame, i) == get(last_, i) &&
            get(next.at_ms, i) == get(last_, i) * pace_.period_ms - get(ahead_, i) * pace_.period_ms;
   }
-  /// Whether all of that lasts while frames take at most `most_ms`, and none of them can be late.
+  /// Whether that goes on, with no frame late, for as long as frames take at most `most_ms`.
   bool stays_at_ease(double most_ms, int i) const {
     // The mean and its deviation are never more than the dearest of them.
     return most_ms <= pace_.workers * pace_.period_ms &&
            greater(get(mean_, i), most_ms) + 2 * greater(get(deviation_, i), most_ms) + 2 * pace_.period_ms <=
                get(ahead_, i) * pace_.period_ms;
   }
-  /// Goes on at frame n of the same kind, as if those between had been decided like the last one.
+  /// Goes on at frame n of the same kind, as if every frame before it had been decided with the same ease.
   void pass_to(double n, Start& next, int i) {
     set(last_, i, n), set(next.frame, i, n);
     set(next.at_ms, i, n * pace_.period_ms - get(ahead_, i) * pace_.period_ms);
@@ -224,7 +225,7 @@ class PacerOf {
   }
 
   Cadence cadence() const { return kCadences[static_cast<std::size_t>(cadence_)]; }
-  /// Goes on with other kinds, which are the same up to the frame decided last.
+  /// From now on other kinds are known. They are the same up to the frame that was decided last.
   void move_to(Kinds kinds) {
     const std::size_t k = begun(last_, kinds);
     leave_ = end_of(k, kinds), ahead_ = ahead_of(k, kinds), begun_ = static_cast<double>(k);
@@ -272,7 +273,7 @@ class PacerOf {
     const Real need = mean_ + 2.0 * deviation_;
     return any(skips_) ? need + skip_adds<Real>(n - last_ - 1.0, decode_, neighbour_, neighbours_) : need;
   }
-  /// How many kinds have begun by a frame, when it were at least so many before.
+  /// How many kinds have begun by a frame. `at_least`: as many are known to have begun.
   static std::size_t begun(double frame, Kinds kinds, std::size_t at_least = 0) {
     std::size_t k = at_least;
     while (k < kinds.size() && static_cast<double>(kinds[k].from) <= frame) ++k;
@@ -281,7 +282,8 @@ class PacerOf {
   static double end_of(std::size_t begun, Kinds kinds) {
     return begun < kinds.size() ? static_cast<double>(kinds[begun].from) : kNever;
   }
-  /// Frame n is the next: those `whose` first of its kind it is that they look at.
+  /// Frame n is looked at next in the playouts `whose`. Where it is the first one looked at of a new kind, the rule
+  /// takes over what is known of that kind. True for those playouts.
   GC_INLINE Truth enter(Real n, Truth whose, Kinds kinds) {
     whose = whose & (n >= leave_);
     return any(whose) ? enter_now(n, whose, kinds) : whose;
@@ -302,13 +304,13 @@ class PacerOf {
       set(deviation_, i, kind.deviation_ms), set(seen_, i, true);
       set_skip(i, kind.skip);
     }
-    // What is cheaper is played at its rate at once; what is dearer may use up what is made ahead first.
+    // A cheaper kind is played at its own rate at once. A dearer one may first use up what is made ahead.
     const Real faster = sustainable();
     if (any(whose & (faster < cadence_))) set_cadence(whose & (faster < cadence_), faster);
     return whose;
   }
-  /// Frames to be ahead in the kind before kinds[i]: more where it takes more time than there is, and before
-  /// such a one.
+  /// How many frames to be ahead in the kind before kinds[i]: `far` where that kind, or the one after it, takes more
+  /// time than the workers have.
   int ahead_of(std::size_t i, Kinds kinds) const {
     const double most = pace_.period_ms * pace_.workers;
     const bool more = pace_.far > pace_.horizon && i > 0 &&
@@ -336,8 +338,8 @@ class PacerOf {
       set(faster_, i, k > 0 ? kShares[k - 1] : kNever);
     }
   }
-  /// First frame after the last one whose time has not come when a worker takes it on at `free_ms`, with what
-  /// skipping to it adds. Found from below: what a skip adds is bounded, so this ends.
+  /// The first frame after the last one that can still arrive when a worker takes it on at `free_ms`. Skipping to it
+  /// adds to what it needs, which may push it on; that is bounded, so the search ends.
   GC_INLINE Real first_in_time(Real free_ms) const {
     const Real least = greater(last_ + 1.0, kind_);
     Real n = least;
@@ -359,8 +361,8 @@ class PacerOf {
     const Real k = whole((n * shown_ + 0.5) * per_of_) + 1.0;
     return whole((k * of_ - 0.5) * per_shown_);
   }
-  /// Whether those that are `behind` may have to fall, or those with `much` time can climb: a first look,
-  /// since most keep their cadence.
+  /// Whether any playout may have to change its cadence: fall where it is `behind`, climb where it has `much` time.
+  /// Most keep theirs, and this costs less than working the cadence out.
   GC_INLINE bool may_change(Truth behind, Truth much) const {
     if (any(skips_)) return any(behind | much);
     const double most = pace_.period_ms * pace_.workers;

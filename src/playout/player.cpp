@@ -94,9 +94,9 @@ std::vector<Frames> order_of(FrameRange range, const PlayOptions& options) {
 }
 
 /// One playout on its way.
-class Run {
+class Playback {
  public:
-  Run(const Program& program, FrameRange range, const PlayOptions& options, Display& display,
+  Playback(const Program& program, FrameRange range, const PlayOptions& options, Display& display,
       const std::atomic<bool>& stop)
       : options_(options),
         display_(display),
@@ -283,7 +283,7 @@ Playout play(const ProgramPtr& program, const SealLookup* seals, FrameRange rang
              const std::function<void(const PlayState&)>& tell) {
   const FrameRange inside{std::clamp<Frames>(range.in, 0, program->duration()),
                           std::clamp<Frames>(range.out, 0, program->duration())};
-  return Run(*program, inside, options, display, stop).play(program, seals, tell);
+  return Playback(*program, inside, options, display, stop).play(program, seals, tell);
 }
 
 FrameRange around(Frames playhead, double before_s, double after_s, Rate rate, Frames duration) {

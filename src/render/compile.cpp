@@ -383,7 +383,9 @@ class Compiler {
                owner(c.segment->id, e.id, label, type->stage),
                cost_law(*type, first, x.device == Device::accelerator),
                cost_terms(*type, first, width_, height_),
-               type->by_wall || x.device == Device::accelerator};
+               type->by_wall || x.device == Device::accelerator,
+               x.device == Device::accelerator ||
+                   (type == &cost_card_effect() && text_or(params, "device", "processor") == "accelerator")};
     c.effects.push_back(std::move(x));
     return type->places;
   }
@@ -404,7 +406,7 @@ class Compiler {
         CompiledEffect& e = c.effects[k];
         if (!earns) {
           e.device = Device::processor;
-          e.stage.by_wall = false;
+          e.stage.by_wall = e.stage.elsewhere = false;
           e.stage.law = cost_law(*e.type, params_at(e.params, 0), false);
           continue;
         }
@@ -414,7 +416,7 @@ class Compiler {
                              : stage(StageKind::transfer, key("transfer").done(),
                                      owner(c.segment->id, "", "Transfer", StageKind::transfer), "transfer",
                                      "Transfer");
-        e.transfer.by_wall = true;
+        e.transfer.by_wall = e.transfer.elsewhere = true;
       }
       i = end;
     }

@@ -98,7 +98,7 @@ float CompiledLayer::mix_at(Frames frame) const {
   return static_cast<float>(frame - in + 1) / static_cast<float>(out - in + 1);
 }
 
-Hash128 lane_of(const Hash128& outer, const CompiledSegment& s) {
+Hash128 use_of(const Hash128& outer, const CompiledSegment& s) {
   return Hasher().add(outer).add(s.segment->id).done();
 }
 
@@ -170,20 +170,20 @@ Hash128 Program::picture_key(Frames frame) const {
 }
 
 void Program::gather(const CompiledSegment& s, Frames frame, std::vector<DecodeRequest>& out,
-                     const Hash128& lane, int keep) const {
+                     const Hash128& use, int keep) const {
   if (s.unseen && !s.inner && !options_.rendering) return;
-  const Hash128 use = lane_of(lane, s);
+  const Hash128 inner = use_of(use, s);
   std::set<Frames> frames;
   content_frames(s, frame, s.effects.size(), timeline_->rate, frames);
   const int kept = keep + (frames.size() > 1 ? s.window.length() + 1 : 0) + (s.retimes ? 2 : 0);
   const auto ask = [&](Frames at) {
-    const DecodeRequest r{s.path, at, use, s.read, s.decode, s.content == Content::offline, kept};
+    const DecodeRequest r{s.path, at, inner, s.read, s.decode, s.content == Content::offline, kept};
     if (std::none_of(out.begin(), out.end(),
-                     [&](const DecodeRequest& o) { return o.frame == at && o.lane == use; }))
+                     [&](const DecodeRequest& o) { return o.frame == at && o.use == inner; }))
       out.push_back(r);
   };
   for (const Frames f : frames) {
-    if (s.inner) s.inner->gather(s.frame_at(f, timeline_->rate), out, use, kept);
+    if (s.inner) s.inner->gather(s.frame_at(f, timeline_->rate), out, inner, kept);
     if (s.content == Content::offline) ask(s.frame_at(f, timeline_->rate));
     if (s.content != Content::source) continue;
     const SourcePosition p = s.position_at(f, timeline_->rate);
@@ -193,24 +193,24 @@ void Program::gather(const CompiledSegment& s, Frames frame, std::vector<DecodeR
 }
 
 void Program::gather(const CompiledLayer& l, Frames frame, std::vector<DecodeRequest>& out,
-                     const Hash128& lane, int keep) const {
+                     const Hash128& use, int keep) const {
   if (l.to && l.kind == TransitionKind::morph && !options_.rendering) return;
-  gather(*l.from, frame, out, lane, keep);
-  if (l.from_matte) gather(*l.from_matte, frame, out, lane, keep);
+  gather(*l.from, frame, out, use, keep);
+  if (l.from_matte) gather(*l.from_matte, frame, out, use, keep);
   if (!l.to) return;
-  gather(*l.to, frame, out, lane, keep);
-  if (l.to_matte) gather(*l.to_matte, frame, out, lane, keep);
+  gather(*l.to, frame, out, use, keep);
+  if (l.to_matte) gather(*l.to_matte, frame, out, use, keep);
 }
 
 bool CompiledLayer::counts_partly(Frames frame) const {
   return has_keys(from->segment->opacity) || from->opacity_at(frame) < 1 || from_matte;
 }
 
-void Program::gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane, int keep) const {
+void Program::gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& use, int keep) const {
   const int i = interval_at(frame);
   if (i < 0) return;
   for (const CompiledLayer& l : intervals_[static_cast<std::size_t>(i)].layers)
-    gather(l, frame, out, lane, keep);
+    gather(l, frame, out, use, keep);
 }
 
 FrameRecipe Program::recipe(Frames frame, const SealLookup* seals) const {

@@ -81,6 +81,7 @@ struct StageRef {
   const LawName* law = nullptr;  ///< of work of the same sort
   Terms terms{};                 ///< how much of it this is
   bool by_wall = false;          ///< its cost is time passed, not work of the thread
+  bool elsewhere = false;        ///< done on the accelerator, or on the way there
 };
 
 class Program;
@@ -176,12 +177,12 @@ struct CompiledInterval {
 struct DecodeRequest {
   std::string path;
   Frames frame = 0;
-  Hash128 lane;  ///< who reads: each use of a source has its own reader
+  Hash128 use;  ///< who reads: each use of a source has its own reader
   StageRef read, decode;
   bool offline = false;
   int keep = 0;  ///< frames of the reader that will be asked for again soon
 
-  Hash128 key() const { return Hasher().add(lane).add(frame).done(); }
+  Hash128 key() const { return Hasher().add(use).add(frame).done(); }
 };
 
 struct FrameRecipe {
@@ -231,10 +232,10 @@ class Program {
 
  private:
   friend class Compiler;
-  void gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane, int keep) const;
-  void gather(const CompiledSegment& s, Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane,
+  void gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& use, int keep) const;
+  void gather(const CompiledSegment& s, Frames frame, std::vector<DecodeRequest>& out, const Hash128& use,
               int keep) const;
-  void gather(const CompiledLayer& l, Frames frame, std::vector<DecodeRequest>& out, const Hash128& lane,
+  void gather(const CompiledLayer& l, Frames frame, std::vector<DecodeRequest>& out, const Hash128& use,
               int keep) const;
   void add_layer(Hasher& h, const CompiledLayer& l, Frames frame) const;
   /// `fetched`: a segment that is also its own or another's matte is fetched once.
@@ -255,7 +256,7 @@ class Program {
 };
 
 /// Which reader a segment's source is read by.
-Hash128 lane_of(const Hash128& outer, const CompiledSegment& s);
+Hash128 use_of(const Hash128& outer, const CompiledSegment& s);
 
 /// Changes when the same timeline would give other pixels than before, which breaks every seal.
 inline constexpr const char* kRendererVersion = "2";

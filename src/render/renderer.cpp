@@ -55,17 +55,17 @@ class Processor {
       : decoded_(decoded), log_(log), cache_(cache), notes_(notes) {}
 
   /// The composited tracks: of the whole raster, or of the region alone.
-  Image canvas_of(const Program& program, Frames frame, const Hash128& lane) {
+  Image canvas_of(const Program& program, Frames frame, const Hash128& use) {
     const cv::Rect part = wanted(program);
     const int i = program.interval_at(frame);
     Image canvas;
     if (i >= 0)
       for (const CompiledLayer& layer : program.intervals()[static_cast<std::size_t>(i)].layers) {
         if (layer.from->content == Content::adjustment && !layer.to) {
-          adjust(program, layer, frame, lane, canvas);
+          adjust(program, layer, frame, use, canvas);
           continue;
         }
-        Image picture = layer_picture(program, layer, frame, lane);
+        Image picture = layer_picture(program, layer, frame, use);
         const float opacity = layer.to ? 1.0f : layer.from->opacity_at(frame);
         const Blend blend = layer.from->blend;
         // As the forecast counts it: only what covers the raster goes in without a mix.
@@ -137,15 +137,15 @@ class Processor {
     return hatched(program.width(), program.height());
   }
 
-  Image layer_picture(const Program& program, const CompiledLayer& layer, Frames frame, const Hash128& lane) {
+  Image layer_picture(const Program& program, const CompiledLayer& layer, Frames frame, const Hash128& use) {
     const cv::Rect part = wanted(program);
     if (layer.to && layer.kind == TransitionKind::morph && !program.options().rendering) {
       notes_.unseen = true;
       return cropped(unseen_picture(program.width(), program.height()), part);
     }
-    Image picture = segment_picture(program, *layer.from, layer.from_matte.get(), frame, lane);
+    Image picture = segment_picture(program, *layer.from, layer.from_matte.get(), frame, use);
     if (!layer.to) return picture;
-    const Image incoming = segment_picture(program, *layer.to, layer.to_matte.get(), frame, lane);
+    const Image incoming = segment_picture(program, *layer.to, layer.to_matte.get(), frame, use);
     const float t = layer.mix_at(frame);
     timed(log_, layer.transition, [&] {
       switch (layer.kind) {
@@ -169,7 +169,7 @@ class Processor {
 
   /// Works on everything below: the stack runs on the canvas, and opacity and matte say how much of it
   /// counts.
-  void adjust(const Program& program, const CompiledLayer& layer, Frames frame, const Hash128& lane,
+  void adjust(const Program& program, const CompiledLayer& layer, Frames frame, const Hash128& use,
               Image& canvas) {
     const CompiledSegment& s = *layer.from;
     const cv::Rect part = wanted(program);
@@ -184,7 +184,7 @@ class Processor {
     }
     Image weight;
     if (layer.from_matte) {
-      const Image matte = layer_picture(program, *layer.from_matte, frame, lane);
+      const Image matte = layer_picture(program, *layer.from_matte, frame, use);
       timed(log_, s.matte_stage, [&] {
         weight = Image::filled(part.width, part.height, 1, 1, 1, 1);
         apply_matte(weight, matte, s.segment->matte.luma, s.segment->matte.inverted);
@@ -200,18 +200,18 @@ class Processor {
 
   /// A segment's picture with its stack and its matte, cut to what is wanted.
   Image segment_picture(const Program& program, const CompiledSegment& s, const CompiledLayer* matte,
-                        Frames frame, const Hash128& lane) {
+                        Frames frame, const Hash128& use) {
     const cv::Rect part = wanted(program);
     if (s.unseen && !s.inner && !program.options().rendering) {
       notes_.unseen = true;
       return cropped(unseen_picture(program.width(), program.height()), part);
     }
-    Piece piece = stack_picture(program, s, frame, s.effects.size(), lane);
+    Piece piece = stack_picture(program, s, frame, s.effects.size(), use);
     if (piece.image.width() != part.width || piece.image.height() != part.height)
       piece.image = cropped(piece.image, {part.x - piece.left, part.y - piece.top, part.width, part.height});
     if (program.options().half) round_half(piece.image);
     if (!s.segment->matte.track.empty()) {
-      const Image shape = matte ? layer_picture(program, *matte, frame, lane)
+      const Image shape = matte ? layer_picture(program, *matte, frame, use)
                                 : Image::filled(part.width, part.height, 0, 0, 0, 0);
       timed(log_, s.matte_stage,
             [&] { apply_matte(piece.image, shape, s.segment->matte.luma, s.segment->matte.inverted); });
@@ -221,10 +221,10 @@ class Processor {
 
   /// The content after the first `count` effects.
   Piece stack_picture(const Program& program, const CompiledSegment& s, Frames frame, std::size_t count,
-                      const Hash128& lane) {
+                      const Hash128& use) {
     const int j = s.last_temporal(count);
     if (j < 0) {
-      Piece piece{content_picture(program, s, frame, lane), 0, 0};
+      Piece piece{content_picture(program, s, frame, use), 0, 0};
       run_effects(program, s, 0, count, frame, piece);
       return piece;
     }
@@ -239,7 +239,7 @@ class Processor {
     for (const bool wait : {false, true})
       for (int d = -e.window.before; d <= e.window.after; ++d)
         if (MemoryCache::Picture& p = held[static_cast<std::size_t>(d + e.window.before)]; !p)
-          p = shared(program, s, s.neighbour(frame, d, program.timeline()->rate), temporal, lane, wait);
+          p = shared(program, s, s.neighbour(frame, d, program.timeline()->rate), temporal, use, wait);
     for (const MemoryCache::Picture& p : held) {
       window.push_back(p.get());
       notes_.stand_in = notes_.stand_in || p->stand_in;
@@ -255,13 +255,13 @@ class Processor {
   /// A neighbour's picture, made once for all frames that want it. Neighbours are always whole. Null while
   /// another thread makes it, unless it is to be waited for.
   MemoryCache::Picture shared(const Program& program, const CompiledSegment& s, Frames frame,
-                              std::size_t count, const Hash128& lane, bool wait) {
+                              std::size_t count, const Hash128& use, bool wait) {
     const auto make = [&] {
       const bool whole_before = std::exchange(whole_, true);
       const bool inside_before = std::exchange(inside_neighbour_, true);
       const bool stood_in_before = std::exchange(notes_.stand_in, false);
       const Stopwatch watch;
-      Image image = std::move(stack_picture(program, s, frame, count, lane).image);
+      Image image = std::move(stack_picture(program, s, frame, count, use).image);
       // Other frames that take it from the cache must know.
       image.stand_in = notes_.stand_in;
       notes_.stand_in = notes_.stand_in || stood_in_before;
@@ -279,14 +279,14 @@ class Processor {
     return wait ? cache_->get(key, make) : cache_->get_unless_busy(key, make);
   }
 
-  Image content_picture(const Program& program, const CompiledSegment& s, Frames frame, const Hash128& lane) {
+  Image content_picture(const Program& program, const CompiledSegment& s, Frames frame, const Hash128& use) {
     const int w = program.width(), h = program.height();
     switch (s.content) {
       case Content::source: {
         const SourcePosition p = s.position_at(frame, program.timeline()->rate);
-        Image image = source_picture(program, s, p.frame, lane);
+        Image image = source_picture(program, s, p.frame, use);
         if (p.fraction <= 0) return image;
-        const Image next = source_picture(program, s, p.frame + 1, lane);
+        const Image next = source_picture(program, s, p.frame + 1, use);
         timed(log_, s.retime, [&] {
           if (s.unseen) image = in_between(image, next, static_cast<float>(p.fraction));
           else dissolve(image, next, static_cast<float>(p.fraction));
@@ -300,7 +300,7 @@ class Processor {
         return image;
       }
       case Content::composition: {
-        Image image = canvas_of(*s.inner, s.frame_at(frame, program.timeline()->rate), lane_of(lane, s));
+        Image image = canvas_of(*s.inner, s.frame_at(frame, program.timeline()->rate), use_of(use, s));
         image.opaque = image.opaque && s.opaque;  // as the forecast counts it: the same stages at every frame
         return image;
       }
@@ -312,9 +312,9 @@ class Processor {
   }
 
   Image source_picture(const Program& program, const CompiledSegment& s, Frames source_frame,
-                       const Hash128& lane) {
+                       const Hash128& use) {
     const auto it =
-        decoded_.index.find(DecodeRequest{"", source_frame, lane_of(lane, s), {}, {}, false, 0}.key());
+        decoded_.index.find(DecodeRequest{"", source_frame, use_of(use, s), {}, {}, false, 0}.key());
     const FramePtr picture = it == decoded_.index.end() ? nullptr : decoded_.pictures[it->second];
     if (!picture) return stand_in(program);
     Image image;
@@ -457,13 +457,13 @@ class Processor {
 
 Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, StageLog& log) {
   auto it = std::find_if(open_.begin(), open_.end(),
-                         [&](const Open& o) { return o.lane == request.lane && o.path == request.path; });
+                         [&](const Open& o) { return o.use == request.use && o.path == request.path; });
   ReadTimes times;
   const Stopwatch opening;
   if (it == open_.end()) {
     auto reader = FrameReader::open(request.path);
     if (!reader) return std::unexpected(reader.error());
-    open_.push_front({request.lane, request.path, std::move(*reader)});
+    open_.push_front({request.use, request.path, std::move(*reader)});
     times.read_ms += opening.ms();
     times.cold = true;
     if (open_.size() > most_) open_.pop_back();
@@ -473,7 +473,7 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, Sta
   if (request.keep > 0) open_.front().reader->keep(request.keep);
   auto frame = open_.front().reader->read(request.frame, &times);
   if (times.decoded > 0) {
-    auto& [sum, frames] = into.by_reader[request.lane];
+    auto& [sum, frames] = into.by_reader[request.use];
     sum += times.steady_ms(), ++frames;
   }
   into.decodes_between = into.decodes_between || !open_.front().reader->info().intra;
@@ -516,7 +516,7 @@ Decoded Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLo
     }
   }
   // Of several frames that a reader decoded for one, all but one are neighbours that nobody left behind.
-  for (const auto& [lane, decoded] : d.by_reader) d.steady_ms += decoded.first / decoded.second;
+  for (const auto& [use, decoded] : d.by_reader) d.steady_ms += decoded.first / decoded.second;
   d.recipe = std::move(recipe);
   return d;
 }

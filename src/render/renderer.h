@@ -19,7 +19,7 @@ struct Decoded {
   std::unordered_map<Hash128, std::size_t> index;  ///< of a request's key
   std::vector<std::string> trouble;
   double steady_ms = 0;  ///< what fetching takes of a frame that is reached from the one before it
-  std::unordered_map<Hash128, std::pair<double, int>> by_reader;  ///< the same by lane: sum, frames decoded
+  std::unordered_map<Hash128, std::pair<double, int>> by_reader;  ///< the same by use: sum, frames decoded
   bool decodes_between = false;                                   ///< some source is long GOP
 };
 
@@ -33,7 +33,7 @@ class Decoders {
 
  private:
   struct Open {
-    Hash128 lane;
+    Hash128 use;
     std::string path;
     std::unique_ptr<FrameReader> reader;
   };

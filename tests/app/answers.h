@@ -48,12 +48,12 @@ inline Answers answers_when_idle(int ms) {
 /// A short timeline with its media, its shelf and itself on the slow drive.
 inline fs::path on_a_slow_drive(const fs::path& folder, double latency_ms) {
   fs::create_directories(folder);
-  auto w = MovieWriter::create((folder / "m.mov").string(), Form::motion_jpeg, 192, 108, {24, 1});
+  auto w = MovieWriter::create((folder / "m.mov").string(), Form::motion_jpeg, 320, 180, {24, 1});
   EXPECT_TRUE(w);
-  for (Frames i = 0; i < 24; ++i) EXPECT_TRUE((*w)->write(synthetic_frame("hands", i, 192, 108, 7, 0)));
+  for (Frames i = 0; i < 24; ++i) EXPECT_TRUE((*w)->write(synthetic_frame("hands", i, 320, 180, 7, 0)));
   EXPECT_TRUE((*w)->finish());
   auto t = std::make_shared<Timeline>();
-  t->name = "On a slow drive", t->width = 192, t->height = 108, t->folder = folder.string();
+  t->name = "On a slow drive", t->width = 320, t->height = 180, t->folder = folder.string();
   auto m = std::make_shared<MediaSource>();
   m->id = "m", m->path = (folder / "m.mov").string(), m->url = "m.mov", m->name = "m", m->length = 24;
   t->sources["m"] = m;
@@ -65,7 +65,7 @@ inline fs::path on_a_slow_drive(const fs::path& folder, double latency_ms) {
     if (i == 0) s->ref = "m", s->duration = 24;
     else s->content = Content::generator, s->ref = "solid", s->generator = {{"colour", {0.1 * i, 0.3, 0.2}}};
     s->stack = {Effect{s->id + "-grade", "cdl", {{"saturation", 1.1}}, true, true, {}, {}}};
-    if (i % 2) s->stack.push_back(Effect{s->id + "-stated", "cost_card", {{"name", "stated"}, {"ms", 160}, {"width", 192}, {"height", 108}}, true, true, {}, {}});
+    if (i % 2) s->stack.push_back(Effect{s->id + "-stated", "cost_card", {{"name", "stated"}, {"ms", 160}, {"width", 320}, {"height", 180}}, true, true, {}, {}});
     track->items.push_back(SegmentPtr(s));
   }
   t->tracks = {track};

@@ -493,7 +493,7 @@ TEST_F(Views, ACompositionCostsWhatItsLayersCostAndOpensToThem) {
   ASSERT_EQ(ledger()->model()->rowCount(at), 2);
   ledger()->setCurrentIndex(at);
   ledger()->setFocus();
-  QTest::keyClick(ledger(), Qt::Key_Right);
+  key(Qt::Key_G);
   EXPECT_TRUE(ledger()->isExpanded(at));
   QTest::keyClick(ledger(), Qt::Key_Down);
   EXPECT_TRUE(ledger()->currentIndex().parent().isValid());

@@ -216,7 +216,7 @@ TEST_F(Commands, APlayoutGoesIntoATableATraceAndARecordThatTheModelIsHeldAgainst
   }
   EXPECT_EQ(count, frames);
   EXPECT_EQ(dropped, played["dropped"].get<Frames>());
-  // Chrome's trace-event format: complete events have a name, a begin, a duration and a lane (the published
+  // Chrome's trace-event format: complete events have a name, a begin, a duration and a worker (the published
   // "Trace Event Format").
   const Json events = Json::parse(std::ifstream(trace))["traceEvents"];
   std::size_t complete = 0;

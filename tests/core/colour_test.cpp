@@ -43,6 +43,23 @@ TEST(Colour, PqFollowsSt2084) {
               test::near({code(1000), code(1000), code(1000)}, 1e-3f));
 }
 
+// ITU-R BT.2100, table 5: HLG for a display of 1000 cd/m², system gamma 1.2. Scene light E = (Y / 1000)^(1 / 1.2) for a
+// grey of Y cd/m²; E' = √(3 E) up to E = 1/12, else a ln(12 E − b) + c.
+TEST(Colour, HlgFollowsBt2100) {
+  const auto code = [](double nits) {
+    const double a = 0.17883277, b = 1 - 4 * a, c = 0.5 - a * std::log(4 * a), e = std::pow(nits / 1000, 1 / 1.2);
+    return static_cast<float>(e <= 1.0 / 12 ? std::sqrt(3 * e) : a * std::log(12 * e - b) + c);
+  };
+  for (const float linear : {0.1f, 0.5f, 1.0f, 4.0f, 10.0f})
+    EXPECT_THAT(through("Linear Rec. 709", "HLG", {linear, linear, linear}),
+                test::near({code(100.0 * linear), code(100.0 * linear), code(100.0 * linear)}, 1e-3f))
+        << linear;
+  // ITU-R BT.2408: HDR reference white, 203 cd/m², is at 75 % of HLG and 58 % of PQ.
+  EXPECT_NEAR(through("Linear Rec. 709", "HLG", {2.03f, 2.03f, 2.03f})[0], 0.75, 0.003);
+  EXPECT_NEAR(through("Linear Rec. 709", "PQ", {2.03f, 2.03f, 2.03f})[0], 0.58, 0.003);
+  EXPECT_THAT(through("HLG", "Linear Rec. 709", {0.75f, 0.75f, 0.75f}), test::near({2.03f, 2.03f, 2.03f}, 0.03f));
+}
+
 // ITU-R BT.2087: linear Rec. 709 to Rec. 2020, first row 0.6274 0.3293 0.0433.
 TEST(Colour, Rec2020HoldsRec709AsBt2087Says) {
   const auto red = through("Rec. 709", "Rec. 2020", {1, 0, 0});

@@ -140,7 +140,7 @@ TEST(Simulator, PassesOverLightFramesWithoutChangingAnything) {
       m.stretches.push_back({in, out, i, false, 0});
       costs.resize(static_cast<std::size_t>(out), {fetch, 0, process, -2, false});
     }
-    if (round % 2) m.kinds = kinds_of(m);
+    if (round % 2) m.kinds = kinds_told(m);
     const Trials t = simulate(m, 1, 3);
     const std::vector<Outcome> each = play_costs(m.pace, costs, {}, m.kinds);
     // Without being told of kinds the rule's mean of light frames decides a little; there it may lack some.
@@ -173,7 +173,7 @@ TEST(Simulator, TrialsDoNotDependOnTheirCompany) {
     m.pools.push_back(std::move(pool));
     m.stretches.push_back({m.frames(), m.frames() + 15 + static_cast<Frames>(unit() * 90), i, true, i % 7});
   }
-  m.kinds = kinds_of(m);
+  m.kinds = kinds_told(m);
   const std::vector<std::uint32_t> all = simulate(m, 21, 9).drops(0, m.frames());
   EXPECT_GT(*std::max_element(all.begin(), all.end()), 100u) << "something must have been at stake";
   EXPECT_NE(*std::max_element(all.begin(), all.end()), *std::min_element(all.begin(), all.end()));
@@ -238,10 +238,10 @@ TEST(Simulator, WhatTheDisplayMissesIsTheSameWhenSimulatedAgain) {
   was.lately = {{0.0004, {30}, 1.0 / 2000, {90}}, {}};
   was.pools.push_back({{{5, 90}}, {}, false});
   was.stretches = {{0, 2000, 0, false, 0}, {2000, 2400, 1, false, 0}, {2400, 6000, 0, false, 0}};
-  was.kinds = kinds_of(was);
+  was.kinds = kinds_told(was);
   Model now = was;
   now.pools[1].frames = {{5, 60}};
-  now.kinds = kinds_of(now);
+  now.kinds = kinds_told(now);
   const Trials before = simulate(was, 8, 3), again = simulate_again(now, was, before);
   EXPECT_EQ(again.miss(), simulate(now, 8, 3).miss());
   EXPECT_LT(again.simulated(), 3000);

@@ -390,6 +390,43 @@ TEST_F(TheCommands, TheDemosJobRemovesNothingThatItDidNotMake) {
   EXPECT_TRUE(fs::exists(folder / "index.txt"));
 }
 
+// SQLite's own check (PRAGMA integrity_check) after renderers that were killed at any instant.
+TEST_F(TheCommands, KilledAtAnyInstantTheIndexesStayWhole) {
+  const std::string file = small();
+  ASSERT_EQ(gclk("measure " + file + " --json").code, 0);
+  const fs::path shelf = dir_ / "shelf", notebook = dir_ / "notebook.sqlite";
+  int killed = 0;
+  for (int i = 0; i < 8; ++i) {
+    const std::string command = "XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_CONFIG_HOME='" +
+                                (dir_ / "config").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() +
+                                "' timeout -s KILL 0." + std::to_string(1 + 2 * i % 9) + " '" GCLK_BINARY "' run " +
+                                file + " --range 0-48 --shelf '" + shelf.string() + "' --notebook '" +
+                                notebook.string() + "' --json >/dev/null 2>&1";
+    killed += WEXITSTATUS(std::system(command.c_str())) == 137;
+    for (const fs::path& f : {shelf / "index.sqlite", notebook}) {
+      if (!fs::exists(f)) continue;
+      const std::vector<const char*> steps(f == notebook ? 3 : 1, "SELECT 1");
+      auto d = Database::open(f, steps, "database");
+      ASSERT_TRUE(d) << d.error().text();
+      Statement q = d->prepare("PRAGMA integrity_check");
+      ASSERT_TRUE(q.step());
+      EXPECT_EQ(q.text(0), "ok") << f;
+    }
+  }
+  EXPECT_GT(killed, 2) << "hardly any was still at work";
+  // What is recorded is whole, the rest is made, and nothing half made lies about.
+  const auto rest = gclk("run " + file + " --range 0-48 --shelf '" + shelf.string() + "' --json");
+  ASSERT_EQ(rest.code, 0);
+  EXPECT_EQ(rest.json()["frames"].get<int>() + rest.json()["already_sealed_frames"].get<int>(), 48);
+  auto opened = Shelf::open(shelf);
+  ASSERT_TRUE(opened);
+  MediaCatalog media;
+  const ProgramPtr p = Program::compile(*load_timeline(dir_ / "cut.otio"), media);
+  EXPECT_EQ(std::ranges::count((*opened)->states(*p), FrameState::sealed), 48);
+  for (const auto& entry : fs::directory_iterator(shelf / "chunks"))
+    if (entry.path().extension() == ".mov") EXPECT_FALSE(entry.path().filename().string().starts_with("writing-"));
+}
+
 TEST_F(TheCommands, DisagreementsAreSaidInTheTimelinesOwnTimecode) {
   Forecast f;
   f.range = {0, 96}, f.rate = {24, 1}, f.miss.assign(96, 0);

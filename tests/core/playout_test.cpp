@@ -409,7 +409,7 @@ TEST(Neighbours, CostTheSimulationAsMuchAsTheyCostThePlayer) {
   };
   const double alone = drops();
   m.pools[0].neighbours = 4, m.pools[0].neighbour_ms = static_cast<float>(0.7 * kPeriod);
-  m.kinds = kinds_of(m);
+  m.kinds = kinds_told(m);
   const double with = drops();
   EXPECT_GT(with, 1.2 * alone) << "every skip has to make up for what it left out";
   PlayRecord r;
@@ -509,12 +509,12 @@ TEST(SimulationAgain, EqualsSimulatingEverything) {
   }
   for (CostPool& pool : m.pools)
     if (unit() < 0.2) pool.neighbours = 4, pool.neighbour_ms = 0.5f * pool.frames[0].process_ms;
-  m.kinds = kinds_of(m), m.pace.far = 24;
+  m.kinds = kinds_told(m), m.pace.far = 24;
   const Trials before = simulate(m, 24, 9);
   for (const std::uint32_t at : {0u, 3u, 60u, 118u, 119u}) {
     Model edited = m;
     for (FrameSample& f : edited.pools[at].frames) f.process_ms *= at % 2 ? 0.4f : 1.7f;
-    edited.kinds = kinds_of(edited);
+    edited.kinds = kinds_told(edited);
     const Trials full = simulate(edited, 24, 9), again = simulate_again(edited, m, before);
     EXPECT_EQ(full.miss(), again.miss()) << at;
     EXPECT_EQ(full.drops(0, 7200), again.drops(0, 7200)) << at;
@@ -526,7 +526,7 @@ TEST(SimulationAgain, EqualsSimulatingEverything) {
   EXPECT_EQ(simulate_again(m, m, before).simulated(), 0);
   Model shorter = m;
   shorter.stretches.pop_back();
-  shorter.kinds = kinds_of(shorter);
+  shorter.kinds = kinds_told(shorter);
   EXPECT_EQ(simulate(shorter, 24, 9).miss(), simulate_again(shorter, m, before).miss());
   EXPECT_EQ(before.miss(), simulate_again(m, shorter, simulate(shorter, 24, 9)).miss());
 }

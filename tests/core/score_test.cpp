@@ -401,7 +401,7 @@ TEST(Moods, KeepTogetherWhatCameTogether) {
   m.pace = {2, 12, 40};
   m.pools.push_back({{{1, 72}}, {}, false});
   for (Frames i = 0; i < 8; ++i) m.stretches.push_back({i * 480, (i + 1) * 480, 0, false, 0});
-  m.kinds = kinds_of(m);
+  m.kinds = kinds_told(m);
   // Half of what is drawn is slow in both, together in one and by chance in the other.
   m.moods = {{0.9f}, {1.3f}, {0.9f}, {1.3f}, {0.9f}, {1.3f}};
   const auto stretches_that_drop = [&](int trial) {

@@ -312,6 +312,14 @@ INSTANTIATE_TEST_SUITE_P(Each, Forms, testing::ValuesIn(cached_forms()));
 TEST(FormSizes, AreThoseOfTheStandards) {
   EXPECT_EQ(v210_frame_bytes(1920, 1080), 5529600);
   EXPECT_EQ(v210_frame_bytes(3840, 2160), 22118400);
+  // 7680 × 4320 at 30 a second: 2.65 GB/s, more than most drives read. Uncompressed media do not fit such a volume.
+  const double rate = 30.0 * static_cast<double>(v210_frame_bytes(7680, 4320));
+  EXPECT_NEAR(rate / 1e9, 2.65, 0.005);
+  VolumeSpeed drive;
+  drive.read_mb_s = 2000;
+  FormCost uncompressed;
+  uncompressed.bytes = static_cast<double>(v210_frame_bytes(7680, 4320)), uncompressed.decode_fps = 300;
+  EXPECT_NEAR(fit_of(uncompressed, drive, 30).volume_margin, 2000 / 2654.0, 0.01);
   test::TempFolder dir;
   const auto size = [&](Form f, int w, int h) {
     const std::string one = test::movie(dir / "one.mov", f, w, h, 1),
