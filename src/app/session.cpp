@@ -285,7 +285,9 @@ int Session::save(const QString& file, bool over) {
     post([this, number, file, now, origin = hash_text(text)] {
       file_ = file, origin_ = origin;
       history_->mark_saved(now);
+      // A copy may have been asked for while this save was on its way.
       if (changed()) keep_edits_.start();
+      else give_up_edits();
       emit saved(number);
       emit timeline_changed();
     });

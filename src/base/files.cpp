@@ -127,7 +127,7 @@ std::string first_line(const fs::path& file) {
 }
 
 /// When a process began, in the kernel's ticks since the machine's start; empty when there is none. It tells a
-/// process from a later one with the same number.
+/// process from a later one with the same number. One that has ended and waits to be collected is none.
 std::string start_of(long pid) {
   const std::string stat = first_line("/proc/" + std::to_string(pid) + "/stat");
   // The name may hold anything; it ends at the last bracket.
@@ -135,7 +135,9 @@ std::string start_of(long pid) {
   if (end == std::string::npos) return {};
   std::istringstream fields(stat.substr(end + 1));
   std::string field;
-  for (int i = 0; i < 20; ++i) fields >> field;  // the 22nd of all
+  fields >> field;
+  if (field == "Z" || field == "X") return {};
+  for (int i = 1; i < 20; ++i) fields >> field;  // the 22nd of all
   return field;
 }
 

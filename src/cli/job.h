@@ -10,7 +10,7 @@ namespace gc {
 /// exactly its own seals broke. Prints each result as a table (on standard error when `quiet`, so that JSON
 /// stays alone). True only when the job was really done: what was called to drop dropped, and after the plan
 /// next to nothing does.
-Result<bool> whole_job(const DemoReport& demo, const DeskOptions& options, bool quiet, Json& result,
+Result<bool> whole_job(const DemoReport& demo, const std::function<Result<DemoReport>()>& scale_again, const DeskOptions& options, bool quiet, Json& result,
                        const std::atomic<bool>& stop);
 
 }  // namespace gc

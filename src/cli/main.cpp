@@ -188,17 +188,21 @@ int cmd_set(const Common& c, const std::string& segment, const std::string& effe
 }
 
 int cmd_demo(const Common& c, const std::string& folder, const DemoOptions& options, bool job) {
-  auto report = make_demo(folder, options, [](double share, const std::string& what) {
-    show_progress(fmt::format("{:3.0f} %  {}", share * 100, what));
-  });
-  end_progress();
+  const auto make = [&] {
+    auto made = make_demo(folder, options, [](double share, const std::string& what) {
+      show_progress(fmt::format("{:3.0f} %  {}", share * 100, what));
+    });
+    end_progress();
+    return made;
+  };
+  auto report = make();
   if (!report) return fail(report.error(), c.json);
   if (job) {
     DeskOptions desk = c.desk();
     if (desk.shelf.empty()) desk.shelf = fs::absolute(folder) / "shelf";
     if (desk.notebook.empty()) desk.notebook = fs::absolute(folder) / "notebook.sqlite";
     Json result;
-    auto done = whole_job(*report, desk, c.json, result, interrupted);
+    auto done = whole_job(*report, make, desk, c.json, result, interrupted);
     if (!done) return fail(done.error(), c.json);
     if (c.json) put(result);
     return *done ? 0 : 1;

@@ -443,7 +443,11 @@ class Unsaved : public TheWindow {
   std::vector<fs::path> copies() {
     std::vector<fs::path> all;
     std::error_code e;
-    for (const auto& entry : fs::directory_iterator(recovery_folder(session->stores()), e)) all.push_back(entry.path());
+    for (const auto& entry : fs::directory_iterator(recovery_folder(session->stores()), e)) {
+      const auto text = read_file(entry.path());
+      const auto j = text ? parse_json(*text, "copy") : std::unexpected(text.error());
+      if (j && text_or(*j, "file", "") == file.string()) all.push_back(entry.path());
+    }
     return all;
   }
   fs::path file;
@@ -594,19 +598,18 @@ TEST_F(TheWindow, MeasuringKeepsTheForecastOfTheChosenSeat) {
 // ---- The interface thread -------------------------------------------------------------------------------
 
 /// Wall time, on a drive that takes 300 ms for each access. Waiting for one access would cost the interface thread
-/// 200 ms beyond a tenth of a second; what the machine itself holds an idle window up by, beside as many busy
-/// threads, is measured first and not counted.
+/// 200 ms beyond a tenth of a second. An idle event loop in another thread of the same program is asked just as often:
+/// what holds that one up, at the same time, is the machine and not the window. Twice that is tolerated, since the
+/// window also has to paint.
 TEST(TheInterfaceThread, AnswersWhileEverythingGoesOnOnASlowDrive) {
   const QTemporaryDir folder;
   std::vector<std::string> said;
-  const Answers idle = answers_when_idle(8000);
-  const Answers busy = answers_when_busy(folder.path().toStdString(), said);
-  std::printf("longest answer %.0f ms, %d of %d over 50 ms; an idle window beside busy threads: %.0f ms, %d of %d\n",
+  const auto [busy, idle] = answers_when_busy(folder.path().toStdString(), said);
+  std::printf("longest answer %.0f ms, %d of %d over 50 ms; of an idle loop meanwhile: %.0f ms, %d of %d\n",
               busy.longest_ms, busy.over_50, busy.count, idle.longest_ms, idle.over_50, idle.count);
   for (const std::string& s : said) ADD_FAILURE() << s;
   EXPECT_GT(busy.count, 200);
-  const double machines = idle.lost_ms * std::max(1.0, static_cast<double>(busy.count) / std::max(1, idle.count));
-  EXPECT_LT(busy.lost_ms, 200 + machines) << "longest " << busy.longest_ms << " ms";
+  EXPECT_LT(busy.lost_ms, 200 + 2 * idle.lost_ms) << "longest " << busy.longest_ms << " ms";
 }
 
 }  // namespace

@@ -36,7 +36,7 @@ TEST(FactsOfTheTrade, StylisingGetsFasterByScaleAsPeopleKnowIt) {
   const TimelinePtr t =
       Build(4096, 2160)
           .track("V1")
-          .generator("n", "noise", 4, {}, {test::an("stylise", {{"radius", 4}, {"passes", 1}})})
+          .generator("n", "fractal_noise", 4, {}, {test::an("stylise", {{"radius", 4}, {"passes", 1}})})
           .done();
   const ProgramPtr full = at_scale(t, 1), half = at_scale(t, 2), quarter = at_scale(t, 4);
   std::vector<double> a, b, c;
