@@ -348,9 +348,7 @@ void MainWindow::go_to(Station s) {
   picture_->setVisible(s != Station::seat);  // a seat is judged by its numbers
   // A missed frame is explained by its own stages, a delivery by its list.
   balance_->setVisible(s == Station::timeline || s == Station::forecast || s == Station::plan);
-  right_->setSizes(s == Station::playout    ? QList<int>{180, 280}
-                   : s == Station::timeline ? QList<int>{150, 310}
-                                            : QList<int>{210, 250});
+  right_->setSizes(s == Station::playout ? QList<int>{180, 280} : QList<int>{140, 320});
 }
 
 QString MainWindow::caption(Frames frame) const {

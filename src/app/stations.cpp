@@ -15,7 +15,7 @@
 namespace gc {
 namespace {
 
-constexpr int kSentenceLines = 6, kCardLines = 5;  ///< more than these scroll
+constexpr int kSentenceLines = 5, kCardLines = 4;  ///< more than these scroll
 constexpr int kLeastTable = 72;                    ///< pixels: a head and two rows
 
 QString text(const std::string& s) { return QString::fromStdString(s); }

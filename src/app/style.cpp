@@ -81,6 +81,7 @@ void apply(QApplication& app) {
     QTreeView::item { min-height: 20px; }
     QTableView:focus, QTreeView:focus { border-color: #8c8c8c; }
     QHeaderView::section { background: #2b2b2b; color: #b4b4b4; border: none; border-bottom: 1px solid #484848; padding: 4px 6px; }
+    QTreeView QHeaderView::section { padding-right: 16px; }
     QScrollBar { background: #1e1e1e; } QScrollBar:vertical { width: 12px; } QScrollBar:horizontal { height: 12px; }
     QScrollBar::handle { background: #484848; border-radius: 4px; min-height: 24px; min-width: 24px; } QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
     QProgressBar { background: #161616; border: 1px solid #484848; border-radius: 3px; text-align: center; height: 16px; }

@@ -26,20 +26,29 @@ void TextBox::set_text(const QString& text) {
   fit();
 }
 
-/// Asks for the height that its text takes at the present width. The width beside a scroll bar is counted always,
-/// so that a bar that comes does not change how the text wraps.
+int TextBox::text_height(int width) const {
+  if (label_->text().isEmpty()) return 0;
+  // The label itself would never say less than the height it has been given.
+  const QRect room(0, 0, std::max(80, width), 1'000'000);
+  return label_->fontMetrics().boundingRect(room, Qt::TextWordWrap, label_->text()).height() + 1;
+}
+
+/// A scroll bar takes room from the text, so it is there only where the text does not fit without it.
 void TextBox::fit() {
-  label_->setMinimumHeight(label_->text().isEmpty() ? 0 : label_->heightForWidth(viewport()->width()));
+  const bool scrolls = text_height(width()) > height();
+  setVerticalScrollBarPolicy(scrolls ? Qt::ScrollBarAlwaysOn : Qt::ScrollBarAlwaysOff);
+  const int room = width() - (scrolls ? verticalScrollBar()->sizeHint().width() : 0);
+  label_->setFixedHeight(std::max(text_height(room), height()));
   updateGeometry();
 }
 
 QSize TextBox::sizeHint() const {
-  const int line = label_->fontMetrics().lineSpacing();
-  const int wanted = label_->text().isEmpty() ? 0 : label_->heightForWidth(std::max(80, viewport()->width()));
-  return {200, std::min(wanted, most_lines_ * line + 2)};
+  return {200, std::min(text_height(width()), most_lines_ * label_->fontMetrics().lineSpacing() + 2)};
 }
 
-QSize TextBox::minimumSizeHint() const { return {0, std::min(sizeHint().height(), 2 * label_->fontMetrics().lineSpacing())}; }
+QSize TextBox::minimumSizeHint() const {
+  return {0, std::min(sizeHint().height(), 2 * label_->fontMetrics().lineSpacing() + 2)};
+}
 
 void TextBox::resizeEvent(QResizeEvent* event) {
   QScrollArea::resizeEvent(event);

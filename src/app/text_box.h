@@ -20,6 +20,7 @@ class TextBox : public QScrollArea {
   void resizeEvent(QResizeEvent* event) override;
 
  private:
+  int text_height(int width) const;
   void fit();
   QLabel* label_;
   int most_lines_;

@@ -43,7 +43,7 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
   view = view_of(*timeline, *stores);
 
   Plan plan;
-  for (bool again = true; again;) {
+  for (bool scaled_again = false;; scaled_again = true) {
     auto measured = measure(view.played, *stores->notebook, stores->measure_options(25, false),
                             [&](const MeasureProgress&) { return !stop.load(); });
     if (!measured) return std::unexpected(measured.error());
@@ -52,18 +52,15 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
     if (!quiet) print(*measured);
     plan = make_plan(*view.played, *stores->notebook, view.seals, whole(view), stores->plan_options());
     // A seat that became faster since the demo was scaled to it would show nothing.
-    again = plan.before.count(Verdict::spills) == 0 && demo.timeline == made.timeline && !result.contains("again") &&
-            !stop;
-    if (!again) break;
+    if (plan.before.count(Verdict::spills) > 0 || scaled_again || stop) break;
     say("Nothing would drop: this seat is faster now than when the demo was scaled to it. Scaling it again.");
     auto scaled = scale_again();
     if (!scaled) return std::unexpected(scaled.error());
-    demo = *scaled, result["again"] = true;
+    demo = *scaled;
     timeline = load_timeline(demo.timeline);
     if (!timeline) return std::unexpected(timeline.error());
     view = view_of(*timeline, *stores);
   }
-  result.erase("again");
   result["demo"] = to_json(demo);
   result["forecast"] = to_json(plan.before), result["plan"] = to_json(plan);
   say("2  Forecast and plan");

@@ -104,12 +104,13 @@ int main(int argc, char** argv) {
   }
   if (!contact_sheet(made->reel, folder)) return 4;
   if (argc > 3) return 0;  // the sheet alone
-  std::error_code ignored;
-  fs::remove_all(work / "shelf", ignored);
   DeskOptions options;
   options.shelf = work / "shelf", options.notebook = work / "notebook.sqlite";
   auto stores = Stores::open(options);
   if (!stores) return 4;
+  // As when it is opened for the first time: nothing of it is rendered.
+  for (const fs::path& file : {made->timeline, made->reel})
+    if (auto t = load_timeline(file); !t || !stores->shelf->discard(*view_of(*t, *stores).played)) return 4;
   // The demo's slow drive was seen before, so that measuring the seat looks at it again.
   SeatProfile seen = known_profile(*stores);
   seen.volumes = {VolumeSpeed{}};
@@ -117,6 +118,8 @@ int main(int argc, char** argv) {
   (void)keep_profile(seen);
   Session session(*stores);
   MainWindow w(session);
+  QObject::connect(&session, &Session::failed,
+                   [](const QString& why) { std::fprintf(stderr, "%s\n", why.toUtf8().constData()); });
   w.show();
   session.open(QString::fromStdString(made->timeline.string()));
   if (!wait_until([&] { return session.has_timeline(); }, 20000)) return 4;
