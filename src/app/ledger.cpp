@@ -241,7 +241,7 @@ Ledger::Ledger(Session& session, QWidget* parent)
   table_->setExpandsOnDoubleClick(true);
   table_->header()->setHighlightSections(false);
   proxy_->setRecursiveFilteringEnabled(true);
-  static constexpr int kWidths[] = {158, 98, 52, 64, 104, 54, 90};
+  static constexpr int kWidths[] = {152, 98, 58, 60, 104, 68, 80};
   for (int c = 0; c < LedgerModel::kColumns; ++c) table_->setColumnWidth(c, kWidths[c]);
   table_->header()->setStretchLastSection(true);
   filter_->setObjectName("filter");

@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <chrono>
 #include <set>
 #include <stdexcept>
 
@@ -275,7 +276,9 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
       finished.notify_all();
     });
     std::unique_lock lock(mutex);
-    finished.wait(lock, [&] { return results.size() == count || stop.stop_requested(); });
+    const auto over = [&] { return results.size() == count || stop.stop_requested(); };
+    while (!finished.wait_for(lock, std::chrono::milliseconds(200), over))
+      if (const auto failure = pipeline.failure()) throw std::runtime_error(failure->text());
     lock.unlock();  // the pipeline's end waits for workers that may want the lock
   }
   for (const FrameResult& r : results)

@@ -3,6 +3,7 @@
 extern "C" {
 #include <libavutil/frame.h>
 #include <libavutil/pixdesc.h>
+#include <libswscale/swscale.h>
 }
 #include <fmt/format.h>
 #include <zimg.h>
@@ -30,18 +31,22 @@ std::string zimg_text() {
 bool describe(const AVFrame& f, zimg_image_format& z) {
   const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
   if (!d || (d->flags & (AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_BE | AV_PIX_FMT_FLAG_PAL |
-                         AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM)))
+                         AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM | AV_PIX_FMT_FLAG_BAYER |
+                         AV_PIX_FMT_FLAG_FLOAT)))
     return false;
   const bool grey = d->nb_components == 1;
   if (!grey && !(d->flags & AV_PIX_FMT_FLAG_PLANAR)) return false;
-  if (!grey && (d->comp[1].plane != 1 || d->comp[2].plane != 2)) return false;
+  if (!grey && (d->nb_components < 3 || d->comp[1].plane != 1 || d->comp[2].plane != 2)) return false;
+  if (d->comp[0].shift != 0) return false;
   zimg_image_format_default(&z, ZIMG_API_VERSION);
   z.width = static_cast<unsigned>(f.width), z.height = static_cast<unsigned>(f.height);
   z.depth = static_cast<unsigned>(d->comp[0].depth);
   z.pixel_type = z.depth > 8 ? ZIMG_PIXEL_WORD : ZIMG_PIXEL_BYTE;
   z.subsample_w = grey ? 0 : d->log2_chroma_w, z.subsample_h = grey ? 0 : d->log2_chroma_h;
   z.color_family = grey ? ZIMG_COLOR_GREY : ZIMG_COLOR_YUV;
-  const bool full = f.color_range == AVCOL_RANGE_JPEG || std::string_view(d->name).starts_with("yuvj");
+  // Grey pictures that do not say are full range, as picture files have them.
+  const bool full = f.color_range == AVCOL_RANGE_JPEG || std::string_view(d->name).starts_with("yuvj") ||
+                    (grey && f.color_range == AVCOL_RANGE_UNSPECIFIED);
   z.pixel_range = full ? ZIMG_RANGE_FULL : ZIMG_RANGE_LIMITED;
   switch (f.colorspace) {
     case AVCOL_SPC_BT470BG:
@@ -78,7 +83,7 @@ struct Graph {
 
 const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out, bool draft) {
   using Key = std::tuple<unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int,
-                         int, unsigned, bool, double, double>;
+                         int, unsigned, bool, double, double, double, double>;
   static std::mutex mutex;
   static std::map<Key, Graph>* cache = new std::map<Key, Graph>;
   const zimg_image_format& yuv = in.color_family == ZIMG_COLOR_RGB ? out : in;
@@ -95,6 +100,8 @@ const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out
                 static_cast<int>(yuv.pixel_range),
                 static_cast<unsigned>(yuv.color_family),
                 draft,
+                in.active_region.left,
+                in.active_region.top,
                 in.active_region.width,
                 in.active_region.height};
   const std::lock_guard lock(mutex);
@@ -265,7 +272,9 @@ Result<Image> unpack(const AVFrame& f) {
   const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
   const bool grey = d && d->nb_components <= 2;
   const bool palette = d && (d->flags & AV_PIX_FMT_FLAG_PAL);
-  if (!d || (d->flags & (AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM)) ||
+  // Fewer than eight bits share their byte or word with other components.
+  const bool shares = d && !palette && d->comp[0].depth < 8;
+  if (!d || shares || (d->flags & (AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM)) ||
       (!(d->flags & AV_PIX_FMT_FLAG_RGB) && !grey && !palette))
     return bad_input(fmt::format("a picture has the pixel layout '{}', which is not read", layout_name(f)),
                      "", "Make a copy in planar YUV or RGB.");
@@ -301,6 +310,56 @@ Result<Image> unpack(const AVFrame& f) {
         for (std::size_t c = 0; c < 3; ++c) out[4 * x + c] *= out[4 * x + 3];
   }
   return image;
+}
+
+/// Layouts that are neither planar YUV nor RGB (packed and semi-planar YUV, XYZ, sensor mosaics, one bit a pixel) go
+/// through libswscale, to RGB of 16 bits.
+Result<Image> unpack_any(const AVFrame& f) {
+  auto picture = unpack(f);
+  const auto format = static_cast<AVPixelFormat>(f.format);
+  const auto* d = av_pix_fmt_desc_get(format);
+  if (picture || !d || (d->flags & AV_PIX_FMT_FLAG_HWACCEL) || !sws_isSupportedInput(format)) return picture;
+  const std::unique_ptr<SwsContext, void (*)(SwsContext*)> scaler(
+      sws_getContext(f.width, f.height, format, f.width, f.height, AV_PIX_FMT_RGBA64LE,
+                     SWS_BICUBIC | SWS_ACCURATE_RND | SWS_FULL_CHR_H_INT | SWS_FULL_CHR_H_INP, nullptr, nullptr,
+                     nullptr),
+      [](SwsContext* c) { sws_freeContext(c); });
+  const std::unique_ptr<AVFrame, void (*)(AVFrame*)> rgb(av_frame_alloc(), [](AVFrame* p) { av_frame_free(&p); });
+  rgb->format = AV_PIX_FMT_RGBA64LE, rgb->width = f.width, rgb->height = f.height;
+  if (!scaler || av_frame_get_buffer(rgb.get(), 64) < 0) return picture;
+  const int matrix = f.colorspace == AVCOL_SPC_BT2020_NCL                                              ? SWS_CS_BT2020
+                     : f.colorspace == AVCOL_SPC_BT470BG || f.colorspace == AVCOL_SPC_SMPTE170M ? SWS_CS_ITU601
+                                                                                                 : SWS_CS_ITU709;
+  sws_setColorspaceDetails(scaler.get(), sws_getCoefficients(matrix), f.color_range == AVCOL_RANGE_JPEG,
+                           sws_getCoefficients(SWS_CS_DEFAULT), 1, 0, 1 << 16, 1 << 16);
+  if (sws_scale(scaler.get(), f.data, f.linesize, 0, f.height, rgb->data, rgb->linesize) != f.height) return picture;
+  auto image = unpack(*rgb);
+  if (image) image->opaque = !(d->flags & AV_PIX_FMT_FLAG_ALPHA);
+  return image;
+}
+
+/// A copy of a planar picture whose sides are whole steps of its chroma; zimg takes no others. The last column and
+/// row are repeated: the picture stays as large as it was, in a larger frame.
+std::shared_ptr<AVFrame> in_whole_steps(const AVFrame& f, const zimg_image_format& z) {
+  const auto up = [](int v, unsigned steps) { return (v + (1 << steps) - 1) >> steps << steps; };
+  std::shared_ptr<AVFrame> p(av_frame_alloc(), [](AVFrame* x) { av_frame_free(&x); });
+  p->format = f.format, p->width = up(f.width, z.subsample_w), p->height = up(f.height, z.subsample_h);
+  if (av_frame_get_buffer(p.get(), 64) < 0) return nullptr;
+  const std::size_t bytes = z.pixel_type == ZIMG_PIXEL_BYTE ? 1 : 2;
+  for (int plane = 0; plane < 4 && f.data[plane]; ++plane) {
+    const bool chroma = plane == 1 || plane == 2;
+    const int w = chroma ? up(f.width, z.subsample_w) >> z.subsample_w : f.width,
+              h = chroma ? up(f.height, z.subsample_h) >> z.subsample_h : f.height,
+              full_w = chroma ? w : p->width, full_h = chroma ? h : p->height;
+    for (int y = 0; y < full_h; ++y) {
+      const std::uint8_t* from = f.data[plane] + static_cast<std::ptrdiff_t>(std::min(y, h - 1)) * f.linesize[plane];
+      std::uint8_t* to = p->data[plane] + static_cast<std::ptrdiff_t>(y) * p->linesize[plane];
+      std::memcpy(to, from, static_cast<std::size_t>(w) * bytes);
+      for (int x = w; x < full_w; ++x)
+        std::memcpy(to + static_cast<std::size_t>(x) * bytes, from + static_cast<std::size_t>(w - 1) * bytes, bytes);
+    }
+  }
+  return p;
 }
 
 cv::Mat mat_of(const Image& image) {
@@ -368,14 +427,20 @@ bool covers_raster(int pw, int ph, int width, int height, const Placement& place
 Result<Image> to_image(const AVFrame& source, int width, int height, const Placement& placement) {
   zimg_image_format in, out;
   if (!describe(source, in)) {
-    auto picture = unpack(source);
+    auto picture = unpack_any(source);
     if (!picture || (picture->width() == width && picture->height() == height)) return picture;
     return place(*picture, width, height, placement);
   }
   // The libraries' own alignment is enough as a rule; a cropped frame may not have it.
   const AVFrame* frame = &source;
   std::shared_ptr<AVFrame> moved;
-  if (!aligned(source)) {
+  const bool odd = source.width % (1 << in.subsample_w) != 0 || source.height % (1 << in.subsample_h) != 0;
+  if (odd) {
+    moved = in_whole_steps(source, in);
+    if (!moved) return environment("there is no memory for a picture", "", "Close other programs.");
+    frame = moved.get();
+    in.width = static_cast<unsigned>(moved->width), in.height = static_cast<unsigned>(moved->height);
+  } else if (!aligned(source)) {
     moved.reset(av_frame_alloc(), [](AVFrame* f) { av_frame_free(&f); });
     moved->format = source.format, moved->width = source.width, moved->height = source.height;
     if (av_frame_get_buffer(moved.get(), 64) < 0 || av_frame_copy(moved.get(), &source) < 0)
@@ -383,7 +448,7 @@ Result<Image> to_image(const AVFrame& source, int width, int height, const Place
     frame = moved.get();
   }
   const Lie lie(source.width, source.height, width, height, placement);
-  if (lie.from_w < source.width || lie.from_h < source.height) {
+  if (odd || lie.from_w < source.width || lie.from_h < source.height) {
     in.active_region.left = lie.from_x, in.active_region.top = lie.from_y;
     in.active_region.width = lie.from_w, in.active_region.height = lie.from_h;
   }

@@ -13,9 +13,10 @@ struct Placement {
   bool draft = false;  ///< bilinear scaling instead of bicubic
 };
 
-/// The frame as a working image of width × height, transparent where it does not reach. Planar and packed
-/// YUV, RGB and grey of 8 to 16 bits and float, with or without alpha (taken as straight for integers, as
-/// associated for float). ITU-R BT.709 matrix unless the frame states BT.601 or BT.2020.
+/// The frame as a working image of width × height, transparent where it does not reach. Frames of any size, odd ones
+/// with subsampled chroma too. Planar YUV, RGB, grey and palettes of 8 to 16 bits and float are read by zimg and by
+/// this; every other layout that libswscale reads goes through it. Alpha is straight for integers, associated for
+/// float. ITU-R BT.709 matrix unless the frame states BT.601 or BT.2020; grey that states no range is full range.
 Result<Image> to_image(const AVFrame& frame, int width, int height, const Placement& placement = {});
 
 /// How a picture lies on the raster: the size that is made there, and the part of the picture that it is made

@@ -104,13 +104,13 @@ int main(int argc, char** argv) {
   }
   if (!contact_sheet(made->reel, folder)) return 4;
   if (argc > 3) return 0;  // the sheet alone
+  // As when it is opened for the first time: nothing of it is rendered.
+  const auto shelf = ScratchFolder::make(work, "shelf-");
+  if (!shelf) return 4;
   DeskOptions options;
-  options.shelf = work / "shelf", options.notebook = work / "notebook.sqlite";
+  options.shelf = shelf->path(), options.notebook = work / "notebook.sqlite";
   auto stores = Stores::open(options);
   if (!stores) return 4;
-  // As when it is opened for the first time: nothing of it is rendered.
-  for (const fs::path& file : {made->timeline, made->reel})
-    if (auto t = load_timeline(file); !t || !stores->shelf->discard(*view_of(*t, *stores).played)) return 4;
   // The demo's slow drive was seen before, so that measuring the seat looks at it again.
   SeatProfile seen = known_profile(*stores);
   seen.volumes = {VolumeSpeed{}};

@@ -1,4 +1,8 @@
 // Nothing is lost, nothing of others is touched, and nothing wrong is kept: faults of the kinds that happen.
+extern "C" {
+#include <libavutil/frame.h>
+#include <libavutil/pixfmt.h>
+}
 #include <sched.h>
 #include <sys/stat.h>
 
@@ -211,6 +215,28 @@ TEST(Workers, WhatTheyThrowIsAnErrorOfThatFrame) {
     for (const auto& [frame, failed] : seen) EXPECT_EQ(failed.has_value(), frame == 7);
     EXPECT_THAT(seen[7]->text(), testing::HasSubstr(fetching ? "not enough memory" : "a driver gave up"));
   }
+}
+
+// A picture that was decoded and cannot be converted is no picture: bars stand for it, and that is never kept.
+TEST(StandIn, IsTakenForWhatItIs) {
+  const test::TempFolder dir;
+  const std::string clip = test::movie(dir / "m.mov", Form::motion_jpeg, 128, 72, 4);
+  MediaCatalog media;
+  const ProgramPtr p = Program::compile(
+      Build(128, 72).media("m", clip, 4).track("V1").segment("a", "m", 0, 4, {test::cdl("g", 1.2)}).done(), media);
+  Decoders decoders;
+  StageLog log;
+  FrameNotes whole, broken;
+  Decoded d = decoders.fetch(*p, p->recipe(1, nullptr), nullptr, log);
+  (void)process(*p, d, log, nullptr, &whole);
+  EXPECT_FALSE(whole.stand_in);
+  // Pixels in a device's memory, which no conversion here reads.
+  const std::shared_ptr<AVFrame> elsewhere(av_frame_alloc(), [](AVFrame* f) { av_frame_free(&f); });
+  elsewhere->format = AV_PIX_FMT_CUDA, elsewhere->width = 128, elsewhere->height = 72;
+  d.pictures[0] = elsewhere;
+  (void)process(*p, d, log, nullptr, &broken);
+  EXPECT_TRUE(broken.stand_in);
+  EXPECT_FALSE(broken.trouble.empty()) << "and it is said why";
 }
 
 TEST(Workers, WhatTheConsumerThrowsEndsTheRun) {
