@@ -244,6 +244,7 @@ void Session::discard_recovery(const RecoveryCopy& copy) {
 void Session::timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr derived, const QString& file,
                           const Hash128& origin) {
   history_.emplace(timeline, saved);
+  ++opened_;
   latest_ = timeline.get();
   file_ = file, origin_ = origin;
   playout_.reset(), audit_.reset(), explanation_.reset();

@@ -178,7 +178,7 @@ class Session : public QObject, private Display {
   void look_at_profile();
   void work_out_advice();
   void start_rendering();
-  void played(Playout playout, std::optional<Audit> audit, std::optional<Explanation> explanation);
+  void played(int opened, Playout playout, std::optional<Audit> audit, std::optional<Explanation> explanation);
 
   Stores stores_;
   std::optional<History> history_;
@@ -200,6 +200,7 @@ class Session : public QObject, private Display {
   int deriving_ = 0;  ///< states that are being worked out
   bool sealing_ = false, seal_again_ = false;  ///< the seals are being looked at; there are newer ones
   int saves_ = 0;      ///< asked for so far
+  int opened_ = 0;     ///< timelines so far: what belongs to an older one is not taken for the present one's
   std::map<std::string, Hash128> written_;  ///< what this program wrote last, by file; for `files_` alone
   Hash128 origin_;     ///< of what the file held when it was read or last saved
   QTimer keep_edits_;  ///< until edits are kept for a crash

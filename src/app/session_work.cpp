@@ -298,7 +298,7 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
   frames_kept_ = frames_kept_ || mode == PlayMode::every_frame;
   // On another seat the skyline's forecast is not this one's.
   player_.add([this, d = derived_, range, mode, backwards, passes, elsewhere = elsewhere_ >= 0, may_remember,
-               stop = stop_play_, stores = stores_] {
+               stop = stop_play_, opened = opened_, stores = stores_] {
     // What made way ends within a frame's time. Until then it would be played beside.
     labour_.wait_until_idle();
     // Frames that were played before, every one of them, may still be in memory. Asking for each takes a
@@ -336,12 +336,19 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
     }
     if (!noted) tell(noted.error());
     if (!p.failure.empty()) post([this, why = QString::fromStdString(p.failure)] { emit failed(why); });
-    post([this, p = std::move(p), a, e]() mutable { played(std::move(p), std::move(a), std::move(e)); });
+    post([this, opened, p = std::move(p), a, e]() mutable {
+      played(opened, std::move(p), std::move(a), std::move(e));
+    });
   });
 }
 
-void Session::played(Playout playout, std::optional<Audit> audit, std::optional<Explanation> explanation) {
+void Session::played(int opened, Playout playout, std::optional<Audit> audit,
+                     std::optional<Explanation> explanation) {
   playing_ = false;
+  if (opened != opened_) {  // of a timeline that is not open any more
+    emit play_ended();
+    return;
+  }
   playout_ = std::move(playout);
   if (audit) audit_ = std::move(audit), explanation_ = std::move(explanation);
   emit play_ended();

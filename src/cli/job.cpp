@@ -77,6 +77,8 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
   result["live"] = to_json(live_audit, plan.before, live);
   if (!quiet) print(live, view), print(live_audit);
   if (auto r = remember(live_audit, view, *stores->notebook); !r) return std::unexpected(r.error());
+  if (auto r = note_playout(plan.before, live, *view.played, *stores->notebook); !r)
+    return std::unexpected(r.error());
 
   say("4  Carrying out the plan");
   auto rendered = prerender(view.played, *stores->shelf, plan.ranges(), stores->prerender_options(plan.price()),
@@ -87,19 +89,30 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
   view = view_of(view.timeline, *stores);
 
   say("5  Playing again");
-  const Forecast after =
-      forecast(*view.played, *stores->notebook, view.seals, whole(view), stores->forecast_options());
-  // A playout that the outside disturbed is repeated, a bounded number of times; every one is reported.
+  // What a playout taught may ask for more: then the plan is made again, carried out, and it is played again. A bounded
+  // number of times; every one is reported.
   const Frames tolerated = std::max<Frames>(3, live.dropped / 10);
-  Frames best = live.frames;
+  Frames left = live.frames;  ///< of the latest playout
   result["sealed"] = Json::array();
-  for (int attempt = 0; attempt < 3 && best > tolerated && !stop; ++attempt) {
+  for (int attempt = 0; attempt < 3 && left > tolerated && !stop; ++attempt) {
+    const Forecast after =
+        forecast(*view.played, *stores->notebook, view.seals, whole(view), stores->forecast_options());
     const Playout p = play_now();
     const Audit a = audit(after, p);
     result["sealed"].push_back(to_json(a, after, p));
     if (!quiet) print(p, view), print(a);
     if (auto r = remember(a, view, *stores->notebook); !r) return std::unexpected(r.error());
-    best = std::min(best, own_drops(p));
+    left = own_drops(p);
+    if (left <= tolerated || stop) break;
+    if (auto r = note_playout(after, p, *view.played, *stores->notebook); !r) return std::unexpected(r.error());
+    const Plan more = make_plan(*view.played, *stores->notebook, view.seals, whole(view), stores->plan_options());
+    if (more.remedies.empty()) continue;
+    say("   It dropped more than was said. The plan, with what that taught");
+    if (!quiet) print(more, view);
+    auto done = prerender(view.played, *stores->shelf, more.ranges(), stores->prerender_options(more.price()),
+                          [&](const PrerenderProgress&) { return !stop.load(); });
+    if (!done) return std::unexpected(done.error());
+    view = view_of(view.timeline, *stores);
   }
 
   say("6  Changing the grade of a sealed segment");
@@ -124,11 +137,11 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
     }
   }
   const bool called = plan.before.count(Verdict::spills) > 0 && own_drops(live) > 0;
-  const bool cured = best <= tolerated;
+  const bool cured = left <= tolerated;
   const bool done = called && cured && own > 0 && others == 0 && !stop;
-  result["drops_before"] = live.dropped, result["drops_after"] = best, result["done"] = done;
+  result["drops_before"] = live.dropped, result["drops_after"] = left, result["done"] = done;
   say(fmt::format("{}  Dropped before: {} of {}; after: {} by the timeline itself.",
-                  done ? "Done." : "Not done.", live.dropped, live.frames, best));
+                  done ? "Done." : "Not done.", live.dropped, live.frames, left));
   return done;
 }
 

@@ -122,7 +122,7 @@ class Ready : public ColourTransform {
 }  // namespace
 
 const std::vector<std::string>& colour_spaces() {
-  static const std::vector<std::string> names{"Rec. 709", "Linear Rec. 709", "Rec. 2020", "PQ",
+  static const std::vector<std::string> names{"Rec. 709", "Linear Rec. 709", "Rec. 2020", "PQ", "HLG",
                                               "ACEScg",   "ACEScct",         "ACES2065-1"};
   return names;
 }

@@ -580,6 +580,8 @@ TEST_F(TheWindow, OpeningAnotherTimelineEndsTheRenderOfTheOldOne) {
   session->open(QString::fromStdString((stated().folder / "the-kiln-year.otio").string()));
   ASSERT_TRUE(wait_for([&] { return session->timeline() && find_segment(*session->timeline(), kHeaviest)->stack.front().type != "cost_card"; }, 30000));
   EXPECT_FALSE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 3000));
+  EXPECT_FALSE(session->playing());
+  EXPECT_FALSE(session->playout()) << "a playout of the old one is not the new one's";
 }
 
 TEST_F(TheWindow, MeasuringKeepsTheForecastOfTheChosenSeat) {
