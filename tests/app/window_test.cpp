@@ -563,7 +563,13 @@ TEST_F(TheWindow, ARenderMakesWayForPlaybackAndGoesOnWithTheAcceptedPlan) {
   session->edit(with_bypass(*session->timeline(), kHeaviest, std::string(kHeaviest) + "-stated", true, "now"),
                 "Bypass");
   session->undo();
-  session->edit(with_param(*session->timeline(), "ky-03", "ky-03-grade", "saturation", 1.3), "Grade");
+  std::string outside;
+  for (const auto& s : session->derived()->view.played->segments())
+    if (!s->segment->stack.empty() && s->segment->stack.back().type == "cdl" &&
+        std::ranges::none_of(accepted, [&](const FrameRange& r) { return r.in < s->live_out && r.out > s->live_in; }))
+      outside = s->segment->id;
+  ASSERT_FALSE(outside.empty());
+  session->edit(with_param(*session->timeline(), outside, outside + "-grade", "saturation", 1.3), "Grade");
   ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 30000));
   EXPECT_EQ(static_cast<int>(session->stores().shelf->chunks()), at_the_start);
   ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 10000));
