@@ -232,7 +232,7 @@ TEST(StandIn, IsTakenForWhatItIs) {
   EXPECT_FALSE(whole.stand_in);
   // Pixels in a device's memory, which no conversion here reads.
   const std::shared_ptr<AVFrame> elsewhere(av_frame_alloc(), [](AVFrame* f) { av_frame_free(&f); });
-  elsewhere->format = AV_PIX_FMT_CUDA, elsewhere->width = 128, elsewhere->height = 72;
+  elsewhere->format = AV_PIX_FMT_DRM_PRIME, elsewhere->width = 128, elsewhere->height = 72;
   d.pictures[0] = elsewhere;
   (void)process(*p, d, log, nullptr, &broken);
   EXPECT_TRUE(broken.stand_in);
@@ -412,7 +412,7 @@ TEST_F(TheCommands, TheDemosJobRemovesNothingThatItDidNotMake) {
   // Stopped by hand after a while: what it removes, it removes before it plays.
   (void)std::system(("XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_CONFIG_HOME='" +
                      (dir_ / "config").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() +
-                     "' timeout -s INT 30 '" GCLK_BINARY "' demo '" + (dir_ / "demo").string() +
+                     "' timeout -s INT 90 '" GCLK_BINARY "' demo '" + (dir_ / "demo").string() +
                      "' --job --width 320 --height 180 --length 0.1 --shelf '" + folder.string() + "' >/dev/null 2>&1")
                         .c_str());
   ASSERT_TRUE(fs::exists(folder / "index.sqlite")) << "it never came to the shelf";
