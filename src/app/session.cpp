@@ -181,17 +181,24 @@ void Session::open(const QString& file) {
   stop_work();
   set_work(Work::Kind::opening, tr("Opening %1").arg(file), 0);
   quick_.add([this, file, book = elsewhere_book_, stores = stores_] {
-    const fs::path path = file.toStdString();
-    const auto text = read_file(path);
-    const Result<TimelinePtr> timeline =
-        text ? timeline_from_otio(*text, path.string(), fs::absolute(path).parent_path())
-             : std::unexpected(text.error());
-    DerivedPtr derived = timeline ? make_derived(*timeline, stores, book, nullptr) : nullptr;
-    const Hash128 origin = text ? hash_text(*text) : Hash128{};
+    Hash128 origin;
+    TimelinePtr timeline;
+    const DerivedPtr derived = worked_out([&]() -> DerivedPtr {
+      const fs::path path = file.toStdString();
+      const auto text = read_file(path);
+      const Result<TimelinePtr> found =
+          text ? timeline_from_otio(*text, path.string(), fs::absolute(path).parent_path())
+               : std::unexpected(text.error());
+      if (!found) {
+        tell(found.error());
+        return nullptr;
+      }
+      origin = hash_text(*text), timeline = *found;
+      return make_derived(timeline, stores, book, nullptr);
+    });
     post([this, file, timeline, derived, origin] {
       set_work(Work::Kind::none, {}, 0);
-      if (!timeline) emit failed(text_of(timeline.error()));
-      else timeline_is(*timeline, *timeline, derived, file, origin);
+      if (derived) timeline_is(timeline, timeline, derived, file, origin);
     });
   });
 }
@@ -205,13 +212,12 @@ void Session::open_recovered(const RecoveryCopy& copy) {
     const auto found = recover(copy);
     // What the file holds now, for undoing back to it; it may be gone.
     const auto saved = found ? load_timeline(copy.file) : std::unexpected(found.error());
-    DerivedPtr derived = found ? make_derived(found->timeline, stores, book, nullptr) : nullptr;
+    if (!found) tell(found.error());
+    const DerivedPtr derived = worked_out(
+        [&] { return found ? make_derived(found->timeline, stores, book, nullptr) : nullptr; });
     post([this, file, copy, found, saved, derived] {
       set_work(Work::Kind::none, {}, 0);
-      if (!found) {
-        emit failed(text_of(found.error()));
-        return;
-      }
+      if (!derived) return;
       timeline_is(found->timeline, saved ? *saved : std::make_shared<const Timeline>(), derived, file,
                   found->origin);
       // This program's own copy first; only then the other one may go.
@@ -326,7 +332,8 @@ void Session::derive(bool then_measure) {
   ++deriving_;
   quick_.add([this, now, then_measure, book = elsewhere_book_, before = derived_, stores = stores_] {
     // Of several edits in a row only the last one is worked out.
-    const DerivedPtr derived = latest_ == now.get() ? make_derived(now, stores, book, before) : nullptr;
+    const DerivedPtr derived = worked_out(
+        [&] { return latest_ == now.get() ? make_derived(now, stores, book, before) : nullptr; });
     post([this, now, derived, book, then_measure] {
       --deriving_;
       if (!derived || now != timeline() || book != elsewhere_book_) return;  // something newer is on its way
@@ -350,7 +357,8 @@ void Session::seals_changed() {
   if (std::exchange(sealing_, true)) return;
   quick_.add([this, before = derived_, book = elsewhere_book_, stores = stores_] {
     const TimelinePtr now = before->view.timeline;
-    const DerivedPtr derived = latest_ == now.get() ? make_derived(now, stores, book, before) : nullptr;
+    const DerivedPtr derived = worked_out(
+        [&] { return latest_ == now.get() ? make_derived(now, stores, book, before) : nullptr; });
     post([this, now, derived, book] {
       sealing_ = false;
       if (derived && now == timeline() && book == elsewhere_book_ && deriving_ == 0) {

@@ -9,9 +9,9 @@
 #include <stop_token>
 #include <thread>
 
-#include "app/derived.h"
 #include "app/task_queue.h"
 #include "audit/explain.h"
+#include "desk/derived.h"
 #include "desk/recovery.h"
 #include "desk/seats.h"
 #include "forecast/what_if.h"
@@ -161,6 +161,13 @@ class Session : public QObject, private Display {
     LookOptions look;
   };
   void tell(const Error& error);  ///< from any thread
+  /// What `make` returns; nothing, after telling why, when it throws. Whoever waits for it is answered either way.
+  template <class F>
+  std::invoke_result_t<F> worked_out(F make) {
+    std::invoke_result_t<F> made{};
+    if (const auto threw = caught([&] { made = make(); })) tell(*threw);
+    return made;
+  }
   void still_loop();
   void make_still(const Still& wanted);
   bool still_superseded();

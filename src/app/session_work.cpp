@@ -132,10 +132,10 @@ void Session::forecast_on(int other) {
   }
   ++deriving_;  // until there is something of that seat to show
   quick_.add([this, other, seat = seats_[static_cast<std::size_t>(other)], notebook = stores_.notebook] {
-    const auto book = std::make_shared<const ProfileBook>(seat, notebook);
+    const auto book = worked_out([&] { return std::make_shared<const ProfileBook>(seat, notebook); });
     post([this, other, book] {
       --deriving_;
-      if (elsewhere_ != other) return;
+      if (elsewhere_ != other || !book) return;
       elsewhere_book_ = book;
       if (history_) derive(false);
     });

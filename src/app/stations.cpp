@@ -142,7 +142,7 @@ void Stations::refresh_playout() {
           .arg(playout->rate_reached, 0, 'f', 2)
           .arg(playout->rate.fps(), 0, 'f', 2);
   if (const auto held =
-          std::count_if(playout->log.begin(), playout->log.end(), [](const FrameLog& l) { return l.cached; });
+          std::count_if(playout->log.begin(), playout->log.end(), [](const FrameLog& l) { return l.state == FrameState::remembered; });
       held > 0)
     line += " " + tr("%1 of them came from memory.").arg(held);
   for (const std::string& w : warnings(*playout, session_.stores().options.settings.muted))

@@ -99,7 +99,7 @@ std::vector<float> moods_of(const Forecast& f, const Playout& p) {
   for (const IntervalCost& c : f.intervals) {
     double frames = 0, own = 0;
     for (const FrameLog& l : p.log)
-      if (l.made && !l.cached && l.frame >= c.in && l.frame < c.out) ++frames, own += own_ms(l);
+      if (l.made && l.state != FrameState::remembered && l.frame >= c.in && l.frame < c.out) ++frames, own += own_ms(l);
     if (frames >= kLeast && c.measured && c.fetch_ms + c.process_ms > 0)
       ratios.push_back(static_cast<float>(own / frames / (c.fetch_ms + c.process_ms) * f.base));
   }

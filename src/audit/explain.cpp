@@ -21,7 +21,7 @@ struct Sums {
 Sums measured_in(const Playout& p, const IntervalCost& c) {
   Sums s;
   for (const FrameLog& f : p.log) {
-    if (!f.made || f.cached || f.frame < c.in || f.frame >= c.out) continue;
+    if (!f.made || f.state == FrameState::remembered || f.frame < c.in || f.frame >= c.out) continue;
     ++s.frames;
     s.own += own_ms(f);
     for (const StageSpan& x : f.stages) {

@@ -21,4 +21,6 @@ std::string now_utc() {
   return text;
 }
 
+double seconds_now() { return static_cast<double>(std::time(nullptr)); }
+
 }  // namespace gc

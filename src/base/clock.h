@@ -12,6 +12,8 @@ double now_ms();
 double thread_cpu_ms();
 /// The present, ISO 8601, UTC, whole seconds.
 std::string now_utc();
+/// Seconds since 1970 of the wall clock, whole ones.
+double seconds_now();
 
 class Stopwatch {
  public:

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstring>
 
 namespace gc {
 
@@ -126,6 +127,12 @@ Result<void> Database::run(const char* sql) const {
   const std::string why = message();
   return environment("the database refused a change: " + why, path_.string(),
                      "Check free space and permissions; earlier records are intact.");
+}
+
+std::vector<float> unpack_floats(const std::string& s) {
+  std::vector<float> v(s.size() / sizeof(float));
+  if (!v.empty()) std::memcpy(v.data(), s.data(), v.size() * sizeof(float));
+  return v;
 }
 
 }  // namespace gc

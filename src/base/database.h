@@ -8,6 +8,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "base/error.h"
 
@@ -60,5 +61,12 @@ class Database {
   std::shared_ptr<sqlite3> db_;
   std::filesystem::path path_;
 };
+
+/// Numbers as a blob and back, in this machine's order of bytes; a rest that is no whole number is left out.
+template <class T>
+std::string pack(std::span<const T> v) {
+  return {reinterpret_cast<const char*>(v.data()), v.size_bytes()};
+}
+std::vector<float> unpack_floats(const std::string& blob);
 
 }  // namespace gc

@@ -105,7 +105,7 @@ Json to_json(const Playout& p) {
   Json drops = Json::array(), segments = Json::array();
   Frames offline = 0, sealed = 0;
   for (const FrameLog& l : p.log) {
-    offline += l.offline, sealed += l.sealed;
+    offline += l.offline, sealed += l.state == FrameState::sealed;
     if (l.dropped)
       drops.push_back(
           {{"frame", l.frame}, {"late_ms", l.late_ms}, {"started", l.made}, {"cause", cause_name(l.cause)}});

@@ -219,7 +219,7 @@ std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<Fram
 }
 
 void Learner::see(const FrameResult& frame) {
-  if (frame.cached || frame.sealed || frame.offline) return;
+  if (frame.state != FrameState::live || frame.offline) return;
   const int i = program_->interval_at(frame.frame);
   const std::lock_guard lock(mutex_);
   auto& stages = seen_[i];

@@ -60,21 +60,9 @@ constexpr const char* kReadLaw = "SELECT places FROM law WHERE id = ?";
 
 constexpr const char* kSteps[] = {kFirst, kLaws, kEras};
 
-template <class T>
-std::string pack(std::span<const T> v) {
-  return {reinterpret_cast<const char*>(v.data()), v.size_bytes()};
-}
-std::vector<float> unpack(const std::string& s) {
-  std::vector<float> v(s.size() / sizeof(float));
-  if (!v.empty()) std::memcpy(v.data(), s.data(), v.size() * sizeof(float));
-  return v;
-}
-
 void keep_recent(std::vector<float>& v) {
   if (v.size() > kKept) v.erase(v.begin(), v.end() - static_cast<std::ptrdiff_t>(kKept));
 }
-
-double seconds_now() { return static_cast<double>(std::time(nullptr)); }
 
 /// Seconds since 1970 as a date.
 std::string date_of(double at_s) {
@@ -203,7 +191,7 @@ Notebook::Series& Notebook::series(What what, const Hash128& key) const {
         .bind(static_cast<std::int64_t>(era_));
     if (q.step()) {
       Series& s = it->second;
-      s.values = unpack(q.text(0)), s.second = unpack(q.text(1));
+      s.values = unpack_floats(q.text(0)), s.second = unpack_floats(q.text(1));
       s.stored = hash_text(q.text(0));
     }
   }
@@ -328,55 +316,6 @@ void Notebook::add_encode(const Hash128& key, std::span<const float> ms) {
   keep_recent(s.values);
 }
 
-Result<void> Notebook::add_audit(const AuditRecord& r) {
-  const std::lock_guard lock(mutex_);
-  return database_
-      .prepare(
-          "INSERT INTO audit(at, timeline, drops_forecast, drops_observed, span_f1, spans_called, "
-          "spans_right) VALUES(?,?,?,?,?,?,?)")
-      .bind(std::string_view(r.at))
-      .bind(std::string_view(r.timeline))
-      .bind(r.drops_forecast)
-      .bind(r.drops_observed)
-      .bind(r.span_f1)
-      .bind(static_cast<std::int64_t>(r.spans_called))
-      .bind(static_cast<std::int64_t>(r.spans_right))
-      .run();
-}
-
-Result<void> Notebook::add_price(const PriceRecord& p) {
-  const std::lock_guard lock(mutex_);
-  return database_.prepare("INSERT INTO price(at, frames, modelled_s, said_s, taken_s) VALUES(?,?,?,?,?)")
-      .bind(std::string_view(p.at))
-      .bind(p.frames)
-      .bind(p.modelled_s)
-      .bind(p.said_s)
-      .bind(p.taken_s)
-      .run();
-}
-
-std::vector<PriceRecord> Notebook::prices() const {
-  const std::lock_guard lock(mutex_);
-  std::vector<PriceRecord> all;
-  Statement q = database_.prepare(
-      "SELECT at, frames, modelled_s, said_s, taken_s FROM price ORDER BY rowid DESC LIMIT 200");
-  while (q.step()) all.push_back({q.text(0), q.integer(1), q.real(2), q.real(3), q.real(4)});
-  std::reverse(all.begin(), all.end());
-  return all;
-}
-
-double Notebook::price_factor() const {
-  // The latest few renders together, long ones counting more. Some seconds of a render that went as said are
-  // put in beforehand, so that one short render alone says little.
-  constexpr std::size_t kLatest = 6;
-  constexpr double kBeforehand = 5;
-  const std::vector<PriceRecord> all = prices();
-  double modelled = kBeforehand, taken = kBeforehand;
-  for (std::size_t i = all.size() > kLatest ? all.size() - kLatest : 0; i < all.size(); ++i)
-    modelled += all[i].modelled_s, taken += all[i].taken_s;
-  return std::clamp(taken / modelled, 0.5, 3.0);
-}
-
 std::vector<float> Notebook::stage_samples(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
   return series(kStage, key).values;
@@ -401,176 +340,9 @@ std::vector<float> Notebook::encode(const Hash128& key) const {
   return series(kEncode, key).values;
 }
 
-Result<void> Notebook::add_disturbance(const Disturbance& d) {
-  const std::lock_guard lock(mutex_);
-  return database_.change([&]() -> Result<void> {
-    if (auto r = database_.prepare("INSERT INTO disturbance(at, per_busy_ms, ms) VALUES(?,?,?)")
-                     .bind(std::string_view(now_utc()))
-                     .bind(d.per_busy_ms)
-                     .blob(pack(std::span<const float>(d.ms)))
-                     .run();
-        !r)
-      return r;
-    if (auto r = database_
-                     .prepare("INSERT INTO late_look(disturbance, per_busy_ms, ms) SELECT max(rowid), ?, ? "
-                              "FROM disturbance")
-                     .bind(d.looks_per_busy_ms)
-                     .blob(pack(std::span<const float>(d.looks_ms)))
-                     .run();
-        !r)
-      return r;
-    if (auto r =
-            database_.prepare("INSERT INTO shared(disturbance, share) SELECT max(rowid), ? FROM disturbance")
-                .bind(d.shared)
-                .run();
-        !r)
-      return r;
-    return database_.run(
-        "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
-        "40);"
-        "DELETE FROM late_look WHERE disturbance NOT IN (SELECT rowid FROM disturbance);"
-        "DELETE FROM shared WHERE disturbance NOT IN (SELECT rowid FROM disturbance)");
-  });
-}
-
-void Notebook::Lately::note(double reading, double weight, double now_s) {
-  constexpr double kForgotten = 120;  // s
-  value = now_s - at_s > kForgotten ? reading : value + weight * (reading - value);
-  at_s = now_s;
-}
-bool Notebook::Lately::known(double now_s) const {
-  constexpr double kOld = 600;  // s: what was read longer ago says nothing of now
-  return now_s - at_s < kOld;
-}
-
-void Notebook::note_shared(const Conditions& c) {
-  const std::lock_guard lock(mutex_);
-  shared_.note(c.others + c.stolen, 0.2, seconds_now());
-}
-
-void Notebook::note_crowding(double crowding, double weight) {
-  if (crowding < 0) return;
-  const std::lock_guard lock(mutex_);
-  crowding_.note(crowding, weight, seconds_now());
-}
-
-double Notebook::crowding() const {
-  const std::lock_guard lock(mutex_);
-  return crowding_.known(seconds_now()) ? crowding_.value : -1;
-}
-
-Result<void> Notebook::add_outcomes(std::span<const Said> outcomes) {
-  const std::lock_guard lock(mutex_);
-  calibration_.reset();
-  return database_.change([&]() -> Result<void> {
-    const std::string now = now_utc();
-    Statement row = database_.prepare("INSERT INTO outcome(at, probability, dropped) VALUES(?,?,?)");
-    for (const Said& s : outcomes)
-      if (auto r = row.bind(std::string_view(now))
-                       .bind(static_cast<double>(s.probability))
-                       .bind(static_cast<std::int64_t>(s.dropped))
-                       .run();
-          !r)
-        return r;
-    return database_.run(
-        "DELETE FROM outcome WHERE rowid NOT IN (SELECT rowid FROM outcome ORDER BY rowid DESC LIMIT 1000)");
-  });
-}
-
 double Notebook::shared_core_factor(const StageRef& stage) const {
   const std::lock_guard lock(mutex_);
   return stage.law ? kept(*stage.law).law.shared_core_factor() : 1;
-}
-
-Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding) {
-  const std::lock_guard lock(mutex_);
-  moods_.reset();
-  return database_.change([&]() -> Result<void> {
-    Statement latest = database_.prepare("SELECT ifnull(max(playout), 0) FROM played");
-    latest.step();
-    const std::int64_t playout = latest.integer(0) + 1;
-    latest = {};
-    Statement row = database_.prepare("INSERT INTO played(playout, ratio, crowding) VALUES(?,?,?)");
-    for (const float ratio : ratios)
-      if (auto r = row.bind(playout).bind(static_cast<double>(ratio)).bind(crowding).run(); !r) return r;
-    return database_.run(
-        "DELETE FROM played WHERE rowid NOT IN (SELECT rowid FROM played ORDER BY rowid DESC LIMIT 300)");
-  });
-}
-
-Moods Notebook::moods() const {
-  constexpr std::size_t kLeast = 20, kLatest = 2, kMost = 8;
-  const double now = crowding();
-  const std::lock_guard lock(mutex_);
-  if (!moods_) {
-    moods_.emplace();
-    std::int64_t playout = 0;
-    Statement a =
-        database_.prepare("SELECT playout, ratio, crowding FROM played WHERE ratio > 0 ORDER BY rowid");
-    while (a.step()) {
-      if (a.integer(0) != playout) moods_->push_back({a.real(2), {}}), playout = a.integer(0);
-      // What is further off says nothing about the seat.
-      moods_->back().ratios.push_back(static_cast<float>(std::clamp(a.real(1), 0.4, 2.5)));
-    }
-  }
-  std::size_t count = 0;
-  for (const MoodsOf& m : *moods_) count += m.ratios.size();
-  if (count < kLeast) return {};
-  std::vector<const MoodsOf*> chosen;
-  for (auto m = moods_->rbegin(); m != moods_->rend(); ++m) chosen.push_back(&*m);
-  if (now >= 0 && chosen.size() > kMost) {
-    const auto apart = [&](const MoodsOf* m) { return m->crowding < 0 ? 1 : std::abs(m->crowding - now); };
-    std::stable_sort(chosen.begin() + kLatest, chosen.end(),
-                     [&](const MoodsOf* x, const MoodsOf* y) { return apart(x) < apart(y); });
-    chosen.resize(kMost);
-  }
-  Moods all;
-  for (const MoodsOf* m : chosen) all.push_back(m->ratios);
-  return all;
-}
-
-Calibration Notebook::calibration() const {
-  const std::lock_guard lock(mutex_);
-  if (!calibration_) {
-    std::vector<Said> all;
-    Statement a = database_.prepare("SELECT probability, dropped FROM outcome");
-    while (a.step()) all.push_back({static_cast<float>(a.real(0)), a.integer(1) != 0});
-    calibration_ = calibration_of(all);
-  }
-  return *calibration_;
-}
-
-std::vector<Disturbance> Notebook::lately() const {
-  const std::lock_guard lock(mutex_);
-  constexpr std::size_t kLatest = 4, kMost = 12;
-  std::vector<Disturbance> all;
-  Statement a = database_.prepare(
-      "SELECT d.per_busy_ms, d.ms, l.per_busy_ms, l.ms, s.share FROM disturbance d "
-      "LEFT JOIN late_look l ON l.disturbance = d.rowid LEFT JOIN shared s ON s.disturbance = d.rowid "
-      "ORDER BY d.rowid DESC");
-  while (a.step()) all.push_back({a.real(0), unpack(a.text(1)), a.real(2), unpack(a.text(3)), a.real(4)});
-  if (shared_.known(seconds_now()) && all.size() > kMost) {
-    // Shares differ by their ratio; below a hundredth they are all alike.
-    const auto apart = [&](const Disturbance& d) {
-      return std::abs(std::log((d.shared + 0.01) / (shared_.value + 0.01)));
-    };
-    std::stable_sort(all.begin() + kLatest, all.end(),
-                     [&](const Disturbance& x, const Disturbance& y) { return apart(x) < apart(y); });
-  }
-  if (all.size() > kMost) all.resize(kMost);
-  return all;
-}
-
-std::vector<AuditRecord> Notebook::audits() const {
-  const std::lock_guard lock(mutex_);
-  std::vector<AuditRecord> all;
-  Statement a = database_.prepare(
-      "SELECT timeline, at, drops_forecast, drops_observed, span_f1, spans_called, spans_right FROM audit "
-      "ORDER BY rowid");
-  while (a.step())
-    all.push_back({a.text(0), a.text(1), a.real(2), a.real(3), a.real(4), static_cast<int>(a.integer(5)),
-                   static_cast<int>(a.integer(6))});
-  return all;
 }
 
 StageCosts Notebook::stage(const StageRef& stage) const {
@@ -659,7 +431,7 @@ Result<void> Notebook::save_series(What what, const Hash128& key, Series& s, con
       own = std::move(theirs);
       keep_recent(own);
     };
-    join(unpack(read.text(0)), s.values), join(unpack(read.text(1)), s.second);
+    join(unpack_floats(read.text(0)), s.values), join(unpack_floats(read.text(1)), s.second);
   }
   read = {};
   const std::string values = pack(std::span<const float>(s.values));

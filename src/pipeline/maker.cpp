@@ -51,8 +51,9 @@ class ProgramMaker : public FrameMaker {
     if (!made) made = make(work, result, notes);
     if (options_.screen) show(*made, result);
     if (options_.keep_image) result.image = made->copy();
-    result.cached = work.known != nullptr, result.unseen = notes.unseen;
-    result.sealed = decoded.recipe.seal.has_value();
+    if (work.known) result.state = FrameState::remembered;
+    else if (decoded.recipe.seal) result.state = FrameState::sealed;
+    result.unseen = notes.unseen;
     result.offline = notes.stand_in || std::any_of(decoded.pictures.begin(), decoded.pictures.end(),
                                                    [](const FramePtr& p) { return !p; });
     // Rendered media that do not turn into the picture they stand for are not asked again.

@@ -34,10 +34,9 @@ struct FrameResult {
   long page_faults = 0;       ///< memory that had to come back from the drive
   StageLog stages;
   std::vector<std::string> trouble;  ///< what could not be read
-  bool sealed = false;
+  FrameState state = FrameState::live;  ///< how it was had: made, from rendered media, or from memory
   bool offline = false;  ///< something stands in for a picture that could not be had; never to be kept
   bool unseen = false;   ///< something in it shows only after rendering
-  bool cached = false;  ///< taken from the memory cache as it was
   std::optional<Error> failed;  ///< why there is no picture at all
 };
 

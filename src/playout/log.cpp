@@ -44,7 +44,7 @@ void note_making(FrameLog& log, const FrameResult& r, double arrived_ms, double 
   log.steady_fetch_ms = r.steady_fetch_ms, log.decodes_between = r.decodes_between;
   log.neighbours = r.neighbours, log.neighbour_ms = r.neighbour_ms, log.neighbours_ms = r.neighbours_ms;
   log.worker = static_cast<std::int16_t>(r.worker);
-  log.sealed = r.sealed, log.offline = r.offline, log.cached = r.cached;
+  log.state = r.state, log.offline = r.offline;
   for (const StageSample& x : r.stages)
     if (x.ended_ms > 0)
       log.stages.push_back(

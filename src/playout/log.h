@@ -31,7 +31,8 @@ struct FrameLog {
   Frames frame = 0;
   bool made =
       false;  ///< false: never started, because it could not arrive, or not finished in time to be seen
-  bool presented = false, dropped = false, offline = false, sealed = false, cached = false;
+  bool presented = false, dropped = false, offline = false;
+  FrameState state = FrameState::live;  ///< how it was had; live while it was not made
   bool repeated = false;  ///< at its time the picture before it stayed on the display
   bool decodes_between = false;
   int neighbours = 0;                          ///< other frames' pictures that it looks at

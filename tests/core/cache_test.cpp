@@ -133,8 +133,8 @@ TEST(MemoryCache, AnswersFramesThatWereMadeBefore) {
     return results;
   };
   const auto first = play(), second = play();
-  EXPECT_TRUE(std::none_of(first.begin(), first.end(), [](const FrameResult& r) { return r.cached; }));
-  EXPECT_TRUE(std::all_of(second.begin(), second.end(), [](const FrameResult& r) { return r.cached; }));
+  EXPECT_TRUE(std::none_of(first.begin(), first.end(), [](const FrameResult& r) { return r.state == FrameState::remembered; }));
+  EXPECT_TRUE(std::all_of(second.begin(), second.end(), [](const FrameResult& r) { return r.state == FrameState::remembered; }));
   for (const FrameResult& a : first)
     for (const FrameResult& r : second)
       if (r.frame == a.frame) EXPECT_EQ(test::greatest_difference(a.image, r.image), 0);

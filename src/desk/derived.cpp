@@ -1,4 +1,4 @@
-#include "app/derived.h"
+#include "desk/derived.h"
 
 #include <fmt/format.h>
 
