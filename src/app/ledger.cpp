@@ -78,9 +78,9 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
     for (Frames n = r.in; n < r.out; ++n) r.drops += f.miss[static_cast<std::size_t>(n)];
     for (const Span& span : f.spans)
       if (span.verdict > r.verdict && span.in < r.out && span.out > r.in &&
-          (r.drops >= 0.3 || span.verdict == Verdict::unseen))
+          (r.drops >= 0.3 || !is_of_speed(span.verdict)))
         r.verdict = span.verdict;
-    if (f.trials && r.verdict != Verdict::unseen) {
+    if (f.trials && is_of_speed(r.verdict)) {
       // A span reaches into its neighbours; each segment is called by its own probability.
       const Span by_itself = f.over({r.in, r.out});
       r.probability = by_itself.drop_probability;
@@ -127,7 +127,7 @@ bool same_tree(const std::vector<LedgerRow>& a, const std::vector<LedgerRow>& b)
 }  // namespace
 
 void LedgerModel::set(std::vector<LedgerRow> rows, const Timeline& t) {
-  rate_ = t.rate, start_ = t.start;
+  rate_ = t.rate, start_ = t.start, drop_frame_ = t.drop_frame;
   const bool same = same_tree(rows, rows_);
   if (!same) beginResetModel();
   rows_ = std::move(rows);
@@ -171,18 +171,15 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
       return r.name;
     case kIn:
       return sort ? QVariant(static_cast<qlonglong>(r.in))
-                  : QVariant(QString::fromStdString(timecode(start_ + r.in, rate_)));
+                  : QVariant(QString::fromStdString(timecode(start_ + r.in, rate_, drop_frame_)));
     case kLoad:
       return sort ? QVariant(r.load) : unknown ? QVariant("–") : QVariant(QString::number(r.load, 'f', 2));
     case kMs:
       return sort ? QVariant(r.ms) : unknown ? QVariant("–") : QVariant(QString::number(r.ms, 'f', 1));
     case kVerdict:
       return sort      ? QVariant(static_cast<int>(r.verdict) * 2 + r.probability)
-             : unknown ? QVariant(tr("not measured"))
-             : r.verdict == Verdict::unseen
-                 ? QVariant(tr("unseen"))
-                 : QVariant(
-                       QString("%1 %2 %").arg(verdict_name(r.verdict)).arg(r.probability * 100, 0, 'f', 0));
+             : unknown && r.verdict != Verdict::missing ? QVariant(tr("not measured"))
+                       : QVariant(QString::fromStdString(verdict_text(r.verdict, r.probability)));
     case kDrops:
       return sort      ? QVariant(r.drops)
              : unknown ? QVariant("–")

@@ -52,6 +52,7 @@ class LedgerModel : public QAbstractItemModel {
   std::vector<Node> nodes_ = std::vector<Node>(1);
   Rate rate_;
   Frames start_ = 0;
+  std::optional<bool> drop_frame_;
 };
 
 class Ledger : public QWidget {

@@ -6,6 +6,7 @@
 #include <QFileDialog>
 #include <QFileInfo>
 #include <QHBoxLayout>
+#include <QInputDialog>
 #include <QMenuBar>
 #include <QMessageBox>
 #include <QShortcut>
@@ -59,6 +60,19 @@ MainWindow::MainWindow(Session& session) : session_(session) {
   connect(&session_, &Session::recent_changed, this, [this](const QStringList& f) { show_recent(f); });
   connect(&session_, &Session::recoverable, this,
           [this](const std::vector<RecoveryCopy>& copies) { offer_recovery(copies.front()); });
+  connect(&session_, &Session::several, this, [this](const QString& file, const QStringList& timelines) {
+    auto* dialog = new QInputDialog(this);
+    dialog->setObjectName("several");
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    dialog->setWindowTitle(tr("Several timelines"));
+    dialog->setLabelText(tr("%1 holds several timelines. Which one is to be opened?").arg(QFileInfo(file).fileName()));
+    QStringList numbered;
+    for (int i = 0; i < timelines.size(); ++i) numbered += QString("%1  %2").arg(i + 1).arg(timelines[i]);
+    dialog->setComboBoxItems(numbered);
+    connect(dialog, &QInputDialog::textValueSelected, this,
+            [this, file](const QString& chosen) { session_.open(file, chosen.section(' ', 0, 0)); });
+    dialog->open();
+  });
   connect(&session_, &Session::failed, this, [this](const QString& message) {
     auto* box = new QMessageBox(QMessageBox::Warning, tr("Glass Clock"), message, QMessageBox::Ok, this);
     box->setObjectName("failure");
@@ -319,6 +333,8 @@ void MainWindow::make_settings_menu(QMenu* menu) {
          {{tr("Processor"), "processor"}, {tr("Accelerator"), "accelerator"}});
   choice(tr("Effects in &rendering run on the"), "rendering",
          {{tr("Processor"), "processor"}, {tr("Accelerator"), "accelerator"}});
+  choice(tr("&Fields of interlaced media"), "fields",
+         {{tr("Joined to one picture"), "join"}, {tr("Both seen at once"), "keep"}});
   choice(tr("P&recision in playback"), "precision", {{tr("Full"), "full"}, {tr("Half"), "half"}});
   choice(tr("S&caling in playback"), "scaling", {{tr("Full quality"), "full"}, {tr("Draft"), "draft"}});
 }
@@ -354,7 +370,7 @@ void MainWindow::go_to(Station s) {
 QString MainWindow::caption(Frames frame) const {
   if (!session_.derived()) return {};
   const Derived& d = *session_.derived();
-  QString text = QString::fromStdString(timecode(d.view.timeline->start + frame, d.view.timeline->rate));
+  QString text = QString::fromStdString(timecode_at(*d.view.timeline, frame));
   if (const int scale = d.view.played->options().scale; scale > 1) text += tr("  scale 1/%1").arg(scale);
   if (const CompiledSegment* s = main_segment(*d.view.played, frame))
     text += "  " + QString::fromStdString(s->segment->name);

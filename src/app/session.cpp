@@ -176,21 +176,27 @@ void Session::set_look(LookOptions look) {
 
 // ---- Files --------------------------------------------------------------------------------------------
 
-void Session::open(const QString& file) {
+void Session::open(const QString& file, const QString& number) {
   stop_playing();
   stop_work();
   set_work(Work::Kind::opening, tr("Opening %1").arg(file), 0);
-  quick_.add([this, file, book = elsewhere_book_, stores = stores_] {
+  quick_.add([this, file, which = number.toStdString(), book = elsewhere_book_, stores = stores_] {
     Hash128 origin;
     TimelinePtr timeline;
     const DerivedPtr derived = worked_out([&]() -> DerivedPtr {
       const fs::path path = file.toStdString();
       const auto text = read_file(path);
       const Result<TimelinePtr> found =
-          text ? timeline_from_otio(*text, path.string(), fs::absolute(path).parent_path())
+          text ? timeline_from_otio(*text, path.string(), fs::absolute(path).parent_path(),
+                                    reading_with(stores.media, which))
                : std::unexpected(text.error());
       if (!found) {
-        tell(found.error());
+        // Several in one file: the person chooses.
+        QStringList names;
+        if (text && which.empty())
+          for (const std::string& n : timelines_in(*text)) names += QString::fromStdString(n);
+        if (names.size() > 1) post([this, file, names] { emit several(file, names); });
+        else tell(found.error());
         return nullptr;
       }
       origin = hash_text(*text), timeline = *found;
@@ -209,9 +215,9 @@ void Session::open_recovered(const RecoveryCopy& copy) {
   const QString file = QString::fromStdString(copy.file);
   set_work(Work::Kind::opening, tr("Opening %1").arg(file), 0);
   quick_.add([this, file, copy, book = elsewhere_book_, stores = stores_] {
-    const auto found = recover(copy);
+    const auto found = recover(copy, stores.media);
     // What the file holds now, for undoing back to it; it may be gone.
-    const auto saved = found ? load_timeline(copy.file) : std::unexpected(found.error());
+    const auto saved = found ? open_timeline(copy.file, stores.media, found->timeline->place) : std::unexpected(found.error());
     if (!found) tell(found.error());
     const DerivedPtr derived = worked_out(
         [&] { return found ? make_derived(found->timeline, stores, book, nullptr) : nullptr; });

@@ -79,7 +79,8 @@ class Session : public QObject, private Display {
   const Stores& stores() const { return stores_; }
 
   // What can be asked for. All return at once.
-  void open(const QString& file);
+  /// `number`: of the timeline, of a file that holds several; without it such a file is told by `several`.
+  void open(const QString& file, const QString& number = {});
   /// Opens what a program that is gone left unsaved; it is still unsaved afterwards.
   void open_recovered(const RecoveryCopy& copy);
   /// Looks for such copies; told by `recoverable`.
@@ -133,6 +134,7 @@ class Session : public QObject, private Display {
 
  signals:
   void opened();
+  void several(const QString& file, const QStringList& timelines);
   void failed(const QString& message);
   void saved(int number);
   void not_saved(int number);  ///< after `failed` or `changed_outside`

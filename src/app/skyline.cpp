@@ -92,6 +92,13 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
         if (up / 5 % 2 == 0) c.set(up, rgb(200));
       continue;
     }
+    if (s.verdict == Verdict::missing && !cost.is(FrameState::sealed)) {
+      // The bars that stand for its picture, as high as the budget.
+      const int high = static_cast<int>(std::lround(per_load));
+      for (int up = 0; up < high; ++up)
+        if ((x + up) % 14 < 4) c.set(up, rgb(150));
+      continue;
+    }
     draw_stages(c, cost, s.load, per_load, s.verdict == Verdict::wavers && s.high > 0.9f);
     const int low = static_cast<int>(s.low * per_load), high = static_cast<int>(s.high * per_load),
               top = static_cast<int>(std::lround(s.load * per_load));
@@ -196,10 +203,7 @@ void Skyline::draw_spans(QPainter& p) const {
     if (s.verdict == Verdict::holds) continue;
     const double in = x_of(static_cast<double>(s.in)), out = x_of(static_cast<double>(s.out));
     if (out < 0 || in > width()) continue;
-    const QString text =
-        s.verdict == Verdict::unseen
-            ? tr("unseen")
-            : QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0);
+    const QString text = QString::fromStdString(verdict_text(s.verdict, s.drop_probability));
     const int w = metrics.horizontalAdvance(text);
     const double at = std::clamp((in + out) / 2 - w / 2.0, std::max(2.0, free_from),
                                  std::max(2.0, static_cast<double>(width() - w - 2)));
@@ -236,7 +240,7 @@ void Skyline::draw_ruler(QPainter& p) const {
     if (x + 96 < width())
       p.drawText(
           QPointF(x + 4, height() - 5),
-          QString::fromStdString(timecode(t.start + static_cast<Frames>(std::lround(s * fps)), t.rate)));
+          QString::fromStdString(timecode_at(t, static_cast<Frames>(std::lround(s * fps)))));
   }
   // Cuts of the lowest track, as ticks; the selected segment as a bar.
   double last = -10;
@@ -319,7 +323,7 @@ QString Skyline::describe(Frames frame) const {
   const IntervalCost& c = d.plan.before.intervals[static_cast<std::size_t>(s.interval)];
   const Timeline& t = *d.view.timeline;
   QString text =
-      QString("%1 · frame %2").arg(QString::fromStdString(timecode(t.start + frame, t.rate))).arg(frame);
+      QString("%1 · frame %2").arg(QString::fromStdString(timecode_at(t, frame))).arg(frame);
   if (const CompiledSegment* main = main_segment(*d.view.played, frame))
     text += "\n" + QString::fromStdString(main->segment->name);
   text += QString("\nload %1 (%2 to %3)%4")

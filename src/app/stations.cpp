@@ -145,6 +145,8 @@ void Stations::refresh_playout() {
           std::count_if(playout->log.begin(), playout->log.end(), [](const FrameLog& l) { return l.state == FrameState::remembered; });
       held > 0)
     line += " " + tr("%1 of them came from memory.").arg(held);
+  if (const Frames offline = playout->offline(); offline > 0)
+    line += " " + tr("%1 had no picture: media missing.").arg(offline);
   for (const std::string& w : warnings(*playout, session_.stores().options.settings.muted))
     line += "\n" + text(w);
   if (const auto& a = session_.last_audit()) line += "\n" + tr("Audit: ") + text(a->sentence);
@@ -159,7 +161,7 @@ void Stations::refresh_playout() {
   for (const FrameLog& l : playout->log) {
     if (!l.dropped) continue;
     const CompiledSegment* s = main_segment(*d.view.played, l.frame);
-    rows.push_back({{text(timecode(d.view.timeline->start + l.frame, playout->rate)), lateness(l),
+    rows.push_back({{text(timecode_at(*d.view.timeline, l.frame)), lateness(l),
                      cause_name(l.cause), s ? text(s->segment->name) : QString()},
                     l.frame,
                     tr("frame %1").arg(l.frame)});
@@ -185,8 +187,8 @@ void Stations::show_card(int row) {
                    "lie ready")
               : tr("to blame is %1, %2 ms a frame").arg(held_back_by(s), number(s.blame.ms, 0));
       card_->set_text(tr("%1 to %2: %3.\nWorking out what would help.")
-                         .arg(text(timecode(d->view.timeline->start + s.in, d->view.timeline->rate)),
-                              text(timecode(d->view.timeline->start + s.out, d->view.timeline->rate)),
+                         .arg(text(timecode_at(*d->view.timeline, s.in)),
+                              text(timecode_at(*d->view.timeline, s.out)),
                               blame));
       session_.explain_span(carded_);
     }
@@ -258,15 +260,13 @@ void Stations::refresh_timeline() {
 
 void Stations::refresh_forecast() {
   const Derived& d = *session_.derived();
-  const auto tc = [&t = *d.view.timeline](Frames f) { return text(timecode(t.start + f, t.rate)); };
+  const auto tc = [&t = *d.view.timeline](Frames f) { return text(timecode_at(t, f)); };
   std::vector<StationPanel::Row> rows;
   for (const Span& s : d.plan.before.spans) {
     if (s.verdict == Verdict::holds) continue;
     rows.push_back(
         {{tc(s.in),
-          s.verdict == Verdict::unseen
-              ? tr("unseen")
-              : QString("%1 %2 %").arg(verdict_name(s.verdict)).arg(s.drop_probability * 100, 0, 'f', 0),
+          text(verdict_text(s.verdict, s.drop_probability)),
           tr("%1 (%2–%3)").arg(number(s.expected_drops, 0), number(s.drops_low, 0), number(s.drops_high, 0)),
           number(s.sustained_rate, 1), held_back_by(s)},
          s.in,
@@ -305,7 +305,7 @@ void Stations::refresh_plan() {
                      text(duration_text(r.render_seconds)), text(bytes_text(r.bytes)),
                      text(r.reason.substr(0, r.reason.find_first_of(",.")))},
                     r.range.in,
-                    tr("At %1. %2").arg(text(timecode(t.start + r.range.in, t.rate)), text(r.reason))});
+                    tr("At %1. %2").arg(text(timecode_at(t, r.range.in)), text(r.reason))});
   panel(Station::plan)
       ->set_sentence(
           rows.empty() ? text(d.plan.sentence)
@@ -319,7 +319,7 @@ void Stations::refresh_plan() {
 
 void Stations::refresh_release() {
   const Derived& d = *session_.derived();
-  const auto tc = [&t = *d.view.timeline](Frames f) { return text(timecode(t.start + f, t.rate)); };
+  const auto tc = [&t = *d.view.timeline](Frames f) { return text(timecode_at(t, f)); };
   std::vector<StationPanel::Row> rows;
   for (const GateItem& i : d.gate.items)
     rows.push_back({{tc(i.at), i.stops ? tr("yes") : tr("no"), text(i.what), text(i.remedy)}, i.at, {}});

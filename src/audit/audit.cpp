@@ -140,8 +140,8 @@ Audit audit(const Forecast& f, const Playout& p) {
                   : 0;
   const auto tell = [&](FrameRange r, const char* what) {
     a.disagreements.push_back(
-        fmt::format("{} to {}: {}", timecode(p.start + r.in, p.rate),
-                                          timecode(p.start + r.out, p.rate), what));
+        fmt::format("{} to {}: {}", p.timecode_of(r.in),
+                                          p.timecode_of(r.out), what));
   };
   for (const FrameRange& r : a.spans_forecast)
     if (spans_found({r}, a.spans_observed) == 0) tell(r, "called to drop, and played.");

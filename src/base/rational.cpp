@@ -55,18 +55,16 @@ Frames scale_floor(Frames count, std::int64_t a, std::int64_t b) {
   return static_cast<Frames>(floor_div(static_cast<Wide>(count) * a, b));
 }
 
-Frames source_frame(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline) {
-  const Wide num = static_cast<Wide>(offset) * speed.num * source.num * timeline.den;
-  const Wide den = static_cast<Wide>(speed.den) * source.den * timeline.num;
-  return source_in + static_cast<Frames>(floor_div(num, den));
+SourcePosition source_position(Ratio source_in, Frames offset, Ratio speed, Rate source, Rate timeline) {
+  const Wide den = static_cast<Wide>(speed.den) * source.den * timeline.num,
+             num = static_cast<Wide>(offset) * speed.num * source.num * timeline.den * source_in.den +
+                   den * source_in.num,
+             all = den * source_in.den, whole = floor_div(num, all);
+  return {static_cast<Frames>(whole), static_cast<double>(num - whole * all) / static_cast<double>(all)};
 }
 
-SourcePosition source_position(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline) {
-  const Wide num = static_cast<Wide>(offset) * speed.num * source.num * timeline.den;
-  const Wide den = static_cast<Wide>(speed.den) * source.den * timeline.num;
-  const Wide whole = floor_div(num, den);
-  return {source_in + static_cast<Frames>(whole),
-          static_cast<double>(num - whole * den) / static_cast<double>(den)};
+Frames source_frame(Ratio source_in, Frames offset, Ratio speed, Rate source, Rate timeline) {
+  return source_position(source_in, offset, speed, source, timeline).frame;
 }
 
 Frames rescale(Frames count, Rate from, Rate to) {

@@ -45,16 +45,22 @@ struct Rate {
 Frames scale_floor(Frames count, std::int64_t a, std::int64_t b);
 
 /// The frame of a source that is shown `offset` timeline frames after a segment's start: the source frame
-/// whose period contains the start of the timeline frame.
-/// @param source_in first source frame of the segment
-Frames source_frame(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline);
+/// whose period contains the start of the timeline frame. Between rates this rounding holds everywhere: down, in time.
+/// @param source_in where in the source the segment starts, source frames; it may fall within one
+Frames source_frame(Ratio source_in, Frames offset, Ratio speed, Rate source, Rate timeline);
+inline Frames source_frame(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline) {
+  return source_frame(Ratio{source_in, 1}, offset, speed, source, timeline);
+}
 
 /// Where between two source frames a timeline frame falls.
 struct SourcePosition {
   Frames frame = 0;     ///< the earlier of the two, as source_frame() says
   double fraction = 0;  ///< 0 on it, towards 1 on the next
 };
-SourcePosition source_position(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline);
+SourcePosition source_position(Ratio source_in, Frames offset, Ratio speed, Rate source, Rate timeline);
+inline SourcePosition source_position(Frames source_in, Frames offset, Ratio speed, Rate source, Rate timeline) {
+  return source_position(Ratio{source_in, 1}, offset, speed, source, timeline);
+}
 
 /// Converts a count of frames at one rate to the nearest count at another.
 Frames rescale(Frames count, Rate from, Rate to);

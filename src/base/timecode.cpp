@@ -9,11 +9,15 @@ namespace gc {
 
 bool drops_frames(Rate rate) { return rate.den == 1001 && (rate.num == 30000 || rate.num == 60000); }
 
-std::string timecode(Frames frame, Rate rate) {
+namespace {
+bool skips(Rate rate, std::optional<bool> drop) { return drops_frames(rate) && drop.value_or(true); }
+}  // namespace
+
+std::string timecode(Frames frame, Rate rate, std::optional<bool> drop_frame) {
   const std::int64_t fps = std::max<std::int64_t>(1, rate.nominal());
   const bool negative = frame < 0;
   std::int64_t n = negative ? -frame : frame;
-  const bool drop = drops_frames(rate);
+  const bool drop = skips(rate, drop_frame);
   if (drop) {
     // Two numbers (four at 60) are skipped each minute but the tenth.
     const std::int64_t skip = fps / 15, minute = fps * 60 - skip, ten = minute * 10 + skip;
@@ -25,7 +29,7 @@ std::string timecode(Frames frame, Rate rate) {
                      drop ? ';' : ':', n % fps);
 }
 
-std::optional<Frames> parse_timecode(std::string_view text, Rate rate) {
+std::optional<Frames> parse_timecode(std::string_view text, Rate rate, std::optional<bool> drop) {
   std::array<std::int64_t, 4> part{};
   std::size_t count = 0;
   bool negative = !text.empty() && text.front() == '-';
@@ -46,7 +50,7 @@ std::optional<Frames> parse_timecode(std::string_view text, Rate rate) {
     if (part[1] > 59 || part[2] > 59 || part[3] >= fps || part[0] > 1'000'000) return std::nullopt;
     const std::int64_t minutes = part[0] * 60 + part[1];
     n = (minutes * 60 + part[2]) * fps + part[3];
-    if (drops_frames(rate)) {
+    if (skips(rate, drop)) {
       const std::int64_t skip = fps / 15;
       if (part[2] == 0 && part[3] < skip && part[1] % 10 != 0) return std::nullopt;
       n -= skip * (minutes - minutes / 10);

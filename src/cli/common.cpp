@@ -5,6 +5,8 @@
 
 #include <iostream>
 
+#include "base/clock.h"
+
 namespace gc {
 
 DeskOptions Common::desk() const {
@@ -22,15 +24,21 @@ int fail(const Error& e, bool json) {
 void put(const Json& j) { std::cout << j.dump(1, ' ', false, Json::error_handler_t::replace) << "\n"; }
 
 Result<Opened> open(const Common& c) {
-  auto timeline = load_timeline(c.file);
-  if (!timeline) return std::unexpected(timeline.error());
+  // The file first: a mistyped path makes no folders.
+  if (std::error_code e; !fs::exists(c.file, e)) return std::unexpected(load_timeline(c.file).error());
   auto stores = Stores::open(c.desk());
   if (!stores) return std::unexpected(stores.error());
+  auto timeline = open_timeline(c.file, stores->media, c.timeline);
+  if (!timeline) return std::unexpected(timeline.error());
   Opened o{*stores, view_of(*timeline, *stores), {}};
   auto range = parse_range(c.range, o.view);
   if (!range) return std::unexpected(range.error());
   o.range = *range;
   return o;
+}
+
+Result<TimelinePtr> load(const Common& c) {
+  return open_timeline(c.file, std::make_shared<MediaCatalog>(), c.timeline);
 }
 
 int save_edit(const Common& c, const TimelinePtr& edited, Json done, const std::string& sentence) {
@@ -40,16 +48,38 @@ int save_edit(const Common& c, const TimelinePtr& edited, Json done, const std::
   return 0;
 }
 
-std::string effects_of(const Timeline& t, const std::string& segment) {
-  const SegmentPtr s = find_segment(t, segment);
-  if (!s) return "There is no such segment; `gclk inspect` lists them.";
-  std::string ids;
-  for (const Effect& e : s->stack) ids += (ids.empty() ? "" : ", ") + e.id;
-  return ids.empty() ? "The segment has no effects." : "Its effects are: " + ids + ".";
+void add_common(CLI::App* command, Common& c, bool file) {
+  command->add_flag("--json", c.json, "One JSON document on standard output");
+  if (file) {
+    command->add_option("file", c.file, "OpenTimelineIO timeline")->required();
+    command->add_option("--timeline", c.timeline, "Which, where the file holds several: its name or number");
+  }
+  command->add_option("--shelf", c.shelf, "Folder of rendered media");
+  command->add_option("--notebook", c.notebook, "File of what was measured on this seat");
 }
 
+Result<Named> named(const Timeline& timeline, const std::string& segment, const std::string& effect) {
+  auto s = segment_called(timeline, segment);
+  if (!s) return std::unexpected(s.error());
+  auto e = effect_called(**s, effect);
+  if (!e) return std::unexpected(e.error());
+  return Named{*s, *e};
+}
+
+namespace {
+double told_ms = -1;
+const Stopwatch since_start;
+}  // namespace
+
 void show_progress(const std::string& line) {
-  if (isatty(2)) std::cerr << "\r\033[K" << line << std::flush;
+  if (isatty(2)) {
+    std::cerr << "\r\033[K" << line << std::flush;
+    return;
+  }
+  const double now = since_start.ms();
+  if (told_ms >= 0 ? now - told_ms < 10'000 : now < 700) return;
+  told_ms = now;
+  std::cerr << line << std::endl;
 }
 void end_progress() {
   if (isatty(2)) std::cerr << "\r\033[K" << std::flush;

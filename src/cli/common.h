@@ -1,14 +1,28 @@
 // What the commands share: options, opening, and how results and errors are given.
 #pragma once
+#include <CLI/CLI.hpp>
+
+#include "desk/names.h"
 #include "desk/report.h"
 
 namespace gc {
 
 struct Common {
   bool json = false;
-  std::string file, range, shelf, notebook;
+  std::string file, timeline, range, shelf, notebook;
   DeskOptions desk() const;
 };
+
+/// Adds what every command takes: --json, --shelf and --notebook; with a file, that and --timeline.
+void add_common(CLI::App* command, Common& c, bool file);
+
+/// A segment and one of its effects as they were named on the command line.
+struct Named {
+  SegmentPtr segment;
+  std::size_t effect = 0;
+  const Effect& what() const { return segment->stack[effect]; }
+};
+Result<Named> named(const Timeline& timeline, const std::string& segment, const std::string& effect);
 
 /// Says what went wrong; the exit code.
 int fail(const Error& e, bool json);
@@ -22,13 +36,14 @@ struct Opened {
 };
 Result<Opened> open(const Common& c);
 
+/// Only the timeline.
+Result<TimelinePtr> load(const Common& c);
+
 /// Saves an edited timeline and says so.
 int save_edit(const Common& c, const TimelinePtr& edited, Json result, const std::string& sentence);
 
-/// The effects of a segment as a sentence for an error's remedy.
-std::string effects_of(const Timeline& t, const std::string& segment);
-
-/// A line of progress on a terminal's standard error, overwritten in place; nothing elsewhere.
+/// A line of progress on standard error: on a terminal overwritten in place, elsewhere a new line when a second has
+/// passed and then every ten.
 void show_progress(const std::string& line);
 void end_progress();
 

@@ -10,6 +10,7 @@
 #include "base/clock.h"
 #include "base/log.h"
 #include "cli/common.h"
+#include "cli/files.h"
 #include "cli/job.h"
 #include "cli/pictures.h"
 #include "cli/playout.h"
@@ -96,7 +97,7 @@ int forecast_elsewhere(const Common& c, Opened& o, const std::string& seat, bool
           "is wider\n",
           t);
   }
-  return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
+  return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::missing) > 0 ? 1 : 0;
 }
 
 int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& seat) {
@@ -109,7 +110,7 @@ int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& 
   const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.seals, o->range, options);
   if (c.json) put(to_json(f));
   else print(f, o->view);
-  return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) > 0 ? 1 : 0;
+  return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::missing) > 0 ? 1 : 0;
 }
 
 int cmd_plan(const Common& c) {
@@ -157,34 +158,42 @@ int cmd_gate(const Common& c) {
 }
 
 int cmd_bypass(const Common& c, const std::string& segment, const std::string& effect, bool lift) {
-  auto timeline = load_timeline(c.file);
+  auto timeline = load(c);
   if (!timeline) return fail(timeline.error(), c.json);
-  const TimelinePtr edited = with_bypass(**timeline, segment, effect, !lift, now_utc());
+  std::string s = segment, e = effect;
+  // A bypass of an effect that is not there any more can still be lifted.
+  if (auto found = named(**timeline, segment, effect)) s = found->segment->id, e = found->what().id;
+  else if (!lift) return fail(found.error(), c.json);
+  const TimelinePtr edited = with_bypass(**timeline, s, e, !lift, now_utc());
   if (!edited)
-    return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", segment, effect), c.file,
-                      effects_of(**timeline, segment)},
+    return fail(Error{Fault::usage, fmt::format("'{}' of '{}' is not bypassed", e, s), c.file,
+                      "`gclk gate` lists open bypasses."},
                 c.json);
   int open_slips = 0;
-  for (const Slip& s : edited->slips) open_slips += s.open();
+  for (const Slip& slip : edited->slips) open_slips += slip.open();
   return save_edit(
-      c, edited, {{"segment", segment}, {"effect", effect}, {"bypassed", !lift}, {"open_slips", open_slips}},
-      fmt::format("{} {} of {}. {} slip{} open.", lift ? "Lifted the bypass of" : "Bypassed", effect, segment,
+      c, edited, {{"segment", s}, {"effect", e}, {"bypassed", !lift}, {"open_slips", open_slips}},
+      fmt::format("{} {} of {}. {} slip{} open.", lift ? "Lifted the bypass of" : "Bypassed", e, s,
                   open_slips, open_slips == 1 ? " is" : "s are"));
 }
 
 int cmd_set(const Common& c, const std::string& segment, const std::string& effect, const std::string& param,
             const std::string& value) {
-  auto timeline = load_timeline(c.file);
+  auto timeline = load(c);
   if (!timeline) return fail(timeline.error(), c.json);
+  const auto found = named(**timeline, segment, effect);
+  if (!found) return fail(found.error(), c.json);
   auto parsed = parse_json(value, "the value");
-  const Json v = parsed ? *parsed : Json(value);
-  const TimelinePtr edited = with_param(**timeline, segment, effect, param, v);
-  if (!edited)
-    return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", segment, effect), c.file,
-                      effects_of(**timeline, segment)},
-                c.json);
-  return save_edit(c, edited, {{"segment", segment}, {"effect", effect}, {"param", param}, {"value", v}},
-                   fmt::format("Set {} of {} to {}.", param, effect, v.dump()));
+  const auto v = checked_value(found->what(), param, parsed ? *parsed : Json(value));
+  if (!v) return fail(v.error(), c.json);
+  return save_edit(c, with_param(**timeline, found->segment->id, found->what().id, param, v->value),
+                   {{"segment", found->segment->id},
+                    {"effect", found->what().id},
+                    {"param", param},
+                    {"value", v->value},
+                    {"remark", v->remark}},
+                   fmt::format("Set {} of {} to {}.{}", param, found->what().id, v->value.dump(),
+                               v->remark.empty() ? "" : " " + v->remark));
 }
 
 int cmd_demo(const Common& c, const std::string& folder, const DemoOptions& options, bool job) {
@@ -231,6 +240,7 @@ int main(int argc, char** argv) {
       "Glass Clock on the command line: which parts of a timeline will drop frames on this seat, why, and "
       "the least work that makes them play."};
   app.require_subcommand(1);
+  app.set_version_flag("--version", std::string("gclk ") + GCLK_VERSION);
   app.footer(
       "Exit codes: 0 done or yes, 1 the answer is no, 2 wrong usage, 3 bad input, 4 the environment failed.");
   Common c;
@@ -238,12 +248,7 @@ int main(int argc, char** argv) {
   const auto add = [&](const char* name, const char* what, const char* example, bool file = true) {
     CLI::App* s = app.add_subcommand(name, what);
     s->footer(std::string("Example: ") + example);
-    s->add_flag("--json", c.json, "One JSON document on standard output");
-    if (file) {
-      s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
-      s->add_option("--shelf", c.shelf, "Folder of rendered media");
-      s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
-    }
+    add_common(s, c, file);
     return s;
   };
   const auto with_range = [&](CLI::App* s) {
@@ -263,9 +268,8 @@ int main(int argc, char** argv) {
   s->add_option("--width", demo.width, "Raster, pixels")->check(CLI::Range(64, 8192));
   s->add_option("--height", demo.height, "Raster, pixels")->check(CLI::Range(64, 8192));
   s->add_option("--length", demo.length, "Length of the segments, 1 is full")->check(CLI::Range(0.1, 1.0));
+  s->add_flag("--stated", demo.stated, "Heavy segments take a stated time of every frame; nothing is measured");
   s->add_flag("--job", job, "Do the whole job on it: forecast, play, pre-render, play again, change a grade");
-  s->add_option("--shelf", c.shelf, "Folder of rendered media");
-  s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
   s->callback([&] { code = cmd_demo(c, folder, demo, job); });
 
   add("inspect", "Say what a timeline holds, and what is offline", "gclk inspect cut.otio --json")
@@ -302,6 +306,7 @@ int main(int argc, char** argv) {
   s->add_option("value", value, "Its value, as JSON")->required();
   s->callback([&] { code = cmd_set(c, segment, effect, param, value); });
   add_picture_commands(app, c, code);
+  add_file_commands(app, c, code);
   add_playout_commands(app, c, code, interrupted);
   add_what_if_command(app, c, code);
   add_seat_commands(app, c, code, interrupted);
@@ -309,8 +314,20 @@ int main(int argc, char** argv) {
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {
-    const int shown = app.exit(e, std::cout, std::cerr);
-    return shown == 0 ? 0 : 2;
+    if (e.get_exit_code() == 0) return app.exit(e, std::cout, std::cerr);
+    std::vector<std::string> names;
+    for (const CLI::App* known : app.get_subcommands({})) names.push_back(known->get_name());
+    const bool command = argc > 1 && std::find(names.begin(), names.end(), argv[1]) != names.end();
+    const std::string like = argc > 1 && !command ? most_like(argv[1], names) : "";
+    const bool json = std::find(argv, argv + argc, std::string_view("--json")) != argv + argc;
+    return fail(Error{Fault::usage,
+                      argc > 1 && !command && argv[1][0] != '-' ? fmt::format("there is no command '{}'", argv[1])
+                                                                : std::string(e.what()),
+                      "",
+                      !like.empty() ? fmt::format("'{}' is like it.", like)
+                      : command     ? fmt::format("`gclk {} --help` says what it takes.", argv[1])
+                                    : "`gclk --help` lists the commands."},
+                json);
   } catch (const std::bad_alloc&) {
     return fail(Error{Fault::environment, "there is not enough memory", "",
                       "Close other programs or choose a smaller raster."},

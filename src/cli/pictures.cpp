@@ -7,6 +7,7 @@
 #include <functional>
 
 #include "base/clock.h"
+#include "cli/print.h"
 #include "cli/table.h"
 #include "interchange/cards.h"
 #include "media/compare.h"
@@ -19,20 +20,16 @@
 namespace gc {
 namespace {
 
+constexpr std::size_t kAtTheEnd = 1'000'000;
+
 /// What the picture commands are called with.
 struct Arguments {
   std::string segment, effect, type, param, value, way = "linear", device, csv, name;
-  std::size_t place = 1000;
+  std::size_t place = kAtTheEnd;
   Frames frame = 0;
   int scale = 2, width = 320, height = 180;
   bool check = false, set = false;
 };
-
-int no_effect(const Common& c, const Timeline& t, const Arguments& a) {
-  return fail(Error{Fault::usage, fmt::format("'{}' has no effect '{}'", a.segment, a.effect), c.file,
-                    effects_of(t, a.segment)},
-              c.json);
-}
 
 Json to_json(const Agreement& a) {
   Json devices = Json::array({"processor"});
@@ -99,55 +96,89 @@ int list_effects(const Common& c) {
   return 0;
 }
 
-/// Loads, edits, saves.
-int edit(const Common& c, const Arguments& a, const std::function<TimelinePtr(const Timeline&)>& change,
-         Json done, const std::string& sentence) {
-  auto timeline = load_timeline(c.file);
+/// Loads, finds the effect that is named, edits, saves.
+int edit(const Common& c, Arguments& a, const std::function<TimelinePtr(const Timeline&)>& change,
+         const std::function<std::pair<Json, std::string>()>& said) {
+  auto timeline = load(c);
   if (!timeline) return fail(timeline.error(), c.json);
-  const TimelinePtr edited = change(**timeline);
-  if (!edited) return no_effect(c, **timeline, a);
-  return save_edit(c, edited, std::move(done), sentence);
+  const auto found = named(**timeline, a.segment, a.effect);
+  if (!found) return fail(found.error(), c.json);
+  a.segment = found->segment->id, a.effect = found->what().id;
+  auto [done, sentence] = said();
+  return save_edit(c, change(**timeline), std::move(done), sentence);
 }
 
 int add_effect(const Common& c, const Arguments& a) {
-  if (!effect_type(a.type))
-    return fail(
-        Error{Fault::usage, fmt::format("there is no effect '{}'", a.type), "", "`gclk effects` lists them."},
-        c.json);
-  auto timeline = load_timeline(c.file);
+  if (!effect_type(a.type)) {
+    std::vector<std::string> names;
+    for (const EffectType* t : effect_types()) names.push_back(t->id);
+    const std::string like = most_like(a.type, names);
+    return fail(Error{Fault::usage, fmt::format("there is no effect '{}'", a.type), "",
+                      (like.empty() ? "" : fmt::format("'{}' is like it. ", like)) + "`gclk effects` lists them."},
+                c.json);
+  }
+  auto timeline = load(c);
   if (!timeline) return fail(timeline.error(), c.json);
-  const SegmentPtr s = find_segment(**timeline, a.segment);
-  if (!s) return no_effect(c, **timeline, a);
+  auto s = segment_called(**timeline, a.segment);
+  if (!s) return fail(s.error(), c.json);
+  if (a.place != kAtTheEnd && a.place > (*s)->stack.size())
+    return fail(Error{Fault::usage, fmt::format("there is no place {} in the stack", a.place), c.file,
+                      fmt::format("Give 0 to {}.", (*s)->stack.size())},
+                c.json);
   Effect e;
-  e.id = free_effect_id(*s, a.type), e.type = a.type;
+  e.id = free_effect_id(**s, a.type), e.type = a.type;
   const std::string id = e.id;
-  return save_edit(c, with_effect_added(**timeline, a.segment, std::move(e), a.place),
-                   {{"segment", a.segment}, {"effect", id}}, fmt::format("Added {} to {}.", id, a.segment));
+  return save_edit(c, with_effect_added(**timeline, (*s)->id, std::move(e), a.place),
+                   {{"segment", (*s)->id}, {"effect", id}}, fmt::format("Added {} to {}.", id, (*s)->id));
+}
+
+int move_effect(const Common& c, const Arguments& a) {
+  auto timeline = load(c);
+  if (!timeline) return fail(timeline.error(), c.json);
+  const auto found = named(**timeline, a.segment, a.effect);
+  if (!found) return fail(found.error(), c.json);
+  if (a.place >= found->segment->stack.size())
+    return fail(Error{Fault::usage, fmt::format("there is no place {} in the stack", a.place), c.file,
+                      fmt::format("Give 0 to {}.", found->segment->stack.size() - 1)},
+                c.json);
+  return save_edit(c, with_effect_moved(**timeline, found->segment->id, found->what().id, a.place),
+                   {{"segment", found->segment->id}, {"effect", found->what().id}, {"place", a.place}},
+                   fmt::format("Moved {} to place {}.", found->what().id, a.place));
 }
 
 int set_key(const Common& c, const Arguments& a) {
+  auto timeline = load(c);
+  if (!timeline) return fail(timeline.error(), c.json);
+  const auto found = named(**timeline, a.segment, a.effect);
+  if (!found) return fail(found.error(), c.json);
+  const Segment& s = *found->segment;
+  if (a.frame < 0 || a.frame >= s.duration)
+    return fail(Error{Fault::usage, fmt::format("'{}' has no frame {}", s.id, a.frame), c.file,
+                      fmt::format("Give 0 to {}.", s.duration - 1)},
+                c.json);
   auto parsed = parse_json(a.value, "the value");
-  const Json v = parsed ? *parsed : Json(a.value);
-  return edit(
-      c, a,
-      [&](const Timeline& t) -> TimelinePtr {
-        const SegmentPtr s = find_segment(t, a.segment);
-        if (!s) return nullptr;
-        for (const Effect& e : s->stack)
-          if (e.id == a.effect)
-            return with_param(t, a.segment, a.effect, a.param,
-                              with_key(e.params.value(a.param, Json()), a.frame, v, a.way));
-        return nullptr;
-      },
-      {{"segment", a.segment}, {"effect", a.effect}, {"param", a.param}, {"frame", a.frame}, {"value", v}},
-      fmt::format("Set a key of {} at frame {} to {}.", a.param, a.frame, v.dump()));
+  const auto v = checked_value(found->what(), a.param, parsed ? *parsed : Json(a.value));
+  if (!v) return fail(v.error(), c.json);
+  return save_edit(c,
+                   with_param(**timeline, s.id, found->what().id, a.param,
+                              with_key(found->what().params.value(a.param, Json()), a.frame, v->value, a.way)),
+                   {{"segment", s.id},
+                    {"effect", found->what().id},
+                    {"param", a.param},
+                    {"frame", a.frame},
+                    {"value", v->value},
+                    {"remark", v->remark}},
+                   fmt::format("Set a key of {} at frame {} to {}.{}", a.param, a.frame, v->value.dump(),
+                               v->remark.empty() ? "" : " " + v->remark));
 }
 
 int track(const Common& c, const Arguments& a) {
-  auto timeline = load_timeline(c.file);
+  auto timeline = load(c);
   if (!timeline) return fail(timeline.error(), c.json);
+  const auto found = named(**timeline, a.segment, a.effect);
+  if (!found) return fail(found.error(), c.json);
   MediaCatalog media;
-  auto report = track_shape(*timeline, media, a.segment, a.effect, a.frame, [](double share) {
+  auto report = track_shape(*timeline, media, found->segment->id, found->what().id, a.frame, [](double share) {
     show_progress(fmt::format("Following the shape: {:.0f} %", share * 100));
     return true;
   });
@@ -155,8 +186,8 @@ int track(const Common& c, const Arguments& a) {
   if (!report) return fail(report.error(), c.json);
   return save_edit(
       c, report->timeline,
-      {{"segment", a.segment},
-       {"effect", a.effect},
+      {{"segment", found->segment->id},
+       {"effect", found->what().id},
        {"frames", report->frames},
        {"worst_error_px", report->worst_error}},
       fmt::format("Followed the shape over {} frames and wrote keys for its window.", report->frames));
@@ -167,7 +198,7 @@ int read_cards(const Common& c, const Arguments& a) {
   if (!text) return fail(text.error(), c.json);
   auto cards = cards_from_csv(*text, a.csv);
   if (!cards) return fail(cards.error(), c.json);
-  auto timeline = load_timeline(c.file);
+  auto timeline = load(c);
   if (!timeline) return fail(timeline.error(), c.json);
   auto edited = std::make_shared<Timeline>(**timeline);
   Json names = Json::array();
@@ -179,6 +210,7 @@ int show_coverage(const Common& c) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   const std::vector<Coverage> found = coverage(*o->view.delivered);
+  const std::vector<MissingPicture> missing = missing_pictures(*o->view.delivered);
   if (c.json) {
     Json list = Json::array();
     for (const Coverage& x : found)
@@ -189,9 +221,10 @@ int show_coverage(const Common& c) {
                       {"top", x.top},
                       {"right", x.right},
                       {"bottom", x.bottom}});
-    put({{"uncovered", list}});
+    put({{"uncovered", list}, {"missing", to_json(missing)}});
   } else if (found.empty()) {
-    fmt::print("Every pixel of the raster is covered.\n");
+    fmt::print("{}\n", missing.empty() ? "Every pixel of the raster is covered."
+                                       : "Every pixel is covered where there are pictures.");
   } else {
     Table t({"Segment", "Worst frame", "Pixels", "Left", "Top", "Right", "Bottom"});
     for (const Coverage& x : found)
@@ -200,7 +233,8 @@ int show_coverage(const Common& c) {
              std::to_string(x.bottom)});
     fmt::print("{}", t.text());
   }
-  return found.empty() ? 0 : 1;
+  if (!c.json) print(missing, whole(o->view), o->view);
+  return found.empty() && missing.empty() ? 0 : 1;
 }
 
 int compare(const Common& c, const Arguments& a) {
@@ -210,6 +244,11 @@ int compare(const Common& c, const Arguments& a) {
     return fail(Error{Fault::usage, fmt::format("there is no frame {}", a.frame), c.file,
                       fmt::format("Give 0 to {}.", o->view.delivered->duration() - 1)},
                 c.json);
+  for (const MissingPicture& m : missing_pictures(*o->view.delivered))
+    if (a.frame >= m.at.in && a.frame < m.at.out)
+      return fail(Error{Fault::bad_input, fmt::format("frame {} has no picture: {}", a.frame, m.why), m.name,
+                        "There is nothing to compare with."},
+                  c.json);
   const Fidelity f = fidelity(o->view, o->stores, a.frame, a.scale);
   if (c.json)
     put({{"frame", a.frame},
@@ -241,8 +280,7 @@ void add_picture_commands(CLI::App& app, Common& c, int& code) {
   const auto add = [&](const char* name, const char* what, const char* example, bool file) {
     CLI::App* s = app.add_subcommand(name, what);
     s->footer(std::string("Example: ") + example);
-    s->add_flag("--json", c.json, "One JSON document on standard output");
-    if (file) s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
+    add_common(s, c, file);
     return s;
   };
   const auto segment = [&](CLI::App* s) {
@@ -270,19 +308,16 @@ void add_picture_commands(CLI::App& app, Common& c, int& code) {
   s->callback([&] {
     code = edit(
         c, a, [&](const Timeline& t) { return with_effect_removed(t, a.segment, a.effect, now_utc()); },
-        {{"segment", a.segment}, {"removed", a.effect}},
-        fmt::format("Removed {} from {}.", a.effect, a.segment));
+        [&] {
+          return std::pair(Json{{"segment", a.segment}, {"removed", a.effect}},
+                           fmt::format("Removed {} from {}.", a.effect, a.segment));
+        });
   });
   s = add("move", "Move an effect to another place in its stack", "gclk move cut.otio ky-03 ky-03-soft 0",
           true);
   effect(s);
   s->add_option("place", a.place, "Place in the stack, from 0")->required();
-  s->callback([&] {
-    code = edit(
-        c, a, [&](const Timeline& t) { return with_effect_moved(t, a.segment, a.effect, a.place); },
-        {{"segment", a.segment}, {"effect", a.effect}, {"place", a.place}},
-        fmt::format("Moved {} to place {}.", a.effect, a.place));
-  });
+  s->callback([&] { code = move_effect(c, a); });
   s = add("device", "Choose where one effect runs", "gclk device cut.otio ky-03 ky-03-soft accelerator",
           true);
   effect(s);
@@ -295,8 +330,10 @@ void add_picture_commands(CLI::App& app, Common& c, int& code) {
         [&](const Timeline& t) {
           return with_effect_device(t, a.segment, a.effect, a.device == "setting" ? "" : a.device);
         },
-        {{"segment", a.segment}, {"effect", a.effect}, {"device", a.device}},
-        fmt::format("{} runs on: {}.", a.effect, a.device));
+        [&] {
+          return std::pair(Json{{"segment", a.segment}, {"effect", a.effect}, {"device", a.device}},
+                           fmt::format("{} runs on: {}.", a.effect, a.device));
+        });
   });
   s = add("key", "Set a key of a parameter", "gclk key cut.otio ky-03 ky-03-soft sigma 24 6.5 --way smooth",
           true);
@@ -323,7 +360,6 @@ void add_picture_commands(CLI::App& app, Common& c, int& code) {
   s->add_option("frame", a.frame, "Frame of the timeline, from 0")->required();
   s->add_option("--scale", a.scale, "Playback scale to compare where nothing is sealed")
       ->check(CLI::IsMember({2, 4, 8, 16}));
-  s->add_option("--shelf", c.shelf, "Folder of rendered media");
   s->callback([&] { code = compare(c, a); });
   s = add("settings", "Say or change what is chosen for this seat", "gclk settings playback accelerator",
           false);

@@ -70,7 +70,7 @@ int cmd_playout(Common c, const PlayArguments& a, const std::atomic<bool>& inter
     if (a.every) fmt::print("  Every frame was played, slower where it had to be, without sound.\n");
     for (const std::string& w : warnings(p, settings.muted)) fmt::print("  {}\n", w);
   }
-  return p.stopped ? 4 : 0;
+  return p.stopped ? 4 : p.offline() > 0 ? 1 : 0;
 }
 
 int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
@@ -232,10 +232,7 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   const auto add = [&](const char* name, const char* what, const char* example, bool file = true) {
     CLI::App* s = app.add_subcommand(name, what);
     s->footer(std::string("Example: ") + example);
-    s->add_flag("--json", c.json, "One JSON document on standard output");
-    if (file) s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
-    s->add_option("--shelf", c.shelf, "Folder of rendered media");
-    s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
+    add_common(s, c, file);
     return s;
   };
   const auto files = [&](CLI::App* s) {

@@ -8,7 +8,7 @@
 namespace gc {
 namespace {
 
-std::string at(Frames f, const View& v) { return timecode(v.timeline->start + f, v.timeline->rate); }
+std::string at(Frames f, const View& v) { return timecode_at(*v.timeline, f); }
 std::string names(const std::vector<std::string>& ids, const View& v) {
   std::string text;
   for (const std::string& id : ids) text += (text.empty() ? "" : ", ") + v.name_of(id);
@@ -28,7 +28,7 @@ void print(const Forecast& f, const View& v) {
   Table t({"In", "Out", "Verdict", "Probability", "Drops", "Range", "Rate", "Limited by", "Dearest stage",
            "ms", "Segments"});
   for (const Span& s : f.spans)
-    t.row({at(s.in, v), at(s.out, v), verdict_name(s.verdict),
+    t.row({at(s.in, v), at(s.out, v), is_of_speed(s.verdict) ? verdict_name(s.verdict) : verdict_text(s.verdict, 0),
            fmt::format("{:.0f} %", s.drop_probability * 100), fmt::format("{:.1f}", s.expected_drops),
            fmt::format("{:.0f}–{:.0f}", s.drops_low, s.drops_high), fmt::format("{:.2f}", s.sustained_rate),
            cause_name(s.cause), s.blame.label, fmt::format("{:.1f}", s.blame.ms), names(s.segments, v)});
@@ -66,8 +66,17 @@ void print(const Playout& p, const View& v) {
   if (p.dropped > 0) fmt::print("{}", t.text());
   std::string why;
   for (const auto& [cause, n] : causes) why += fmt::format("{}{} by {}", why.empty() ? "" : ", ", n, cause);
-  fmt::print("  Played {} frames in {:.1f} s, dropped {}{}; {:.2f} of {:.2f} frames a second.\n", p.frames,
-             p.seconds, p.dropped, why.empty() ? "" : " (" + why + ")", p.rate_reached, p.rate.fps());
+  const Frames offline = p.offline();
+  fmt::print("  Played {} frames in {:.1f} s, dropped {}{}{}; {:.2f} of {:.2f} frames a second.\n", p.frames,
+             p.seconds, p.dropped, why.empty() ? "" : " (" + why + ")",
+             offline == 0 ? "" : fmt::format(", {} had no picture", offline), p.rate_reached, p.rate.fps());
+  if (offline > 0) print(missing_pictures(*v.played), p.range, v);
+}
+
+void print(const std::vector<MissingPicture>& all, FrameRange range, const View& v) {
+  for (const MissingPicture& m : all)
+    if (m.at.in < range.out && m.at.out > range.in)
+      fmt::print("  No picture from {} to {}: '{}': {}\n", at(m.at.in, v), at(m.at.out, v), m.name, m.why);
 }
 
 void print(const Audit& a) {

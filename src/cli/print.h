@@ -11,6 +11,7 @@ void print(const Plan& p, const View& v);
 void print(const PrerenderReport& r);
 void print(const Playout& p, const View& v);
 void print(const Audit& a);
+void print(const std::vector<MissingPicture>& all, FrameRange range, const View& v);
 void print(const Gate& g, const View& v);
 void print(const Seat& s);
 

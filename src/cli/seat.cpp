@@ -398,10 +398,8 @@ int cmd_advise(const Common& c, const SeatArguments& a, const std::atomic<bool>&
 
 void add_seat_commands(CLI::App& app, Common& c, int& code, const std::atomic<bool>& interrupted) {
   static SeatArguments a;
-  const auto stores = [&](CLI::App* s) {
-    s->add_flag("--json", c.json, "One JSON document on standard output");
-    s->add_option("--shelf", c.shelf, "Folder of rendered media");
-    s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
+  const auto stores = [&](CLI::App* s, bool file = false) {
+    add_common(s, c, file);
     return s;
   };
   CLI::App* s = stores(app.add_subcommand("seat", "Say what this machine is and can do, or measure it"));
@@ -431,18 +429,16 @@ void add_seat_commands(CLI::App& app, Common& c, int& code, const std::atomic<bo
     if (s->get_subcommands().empty()) code = cmd_seat(c, a, interrupted);
   });
 
-  s = stores(app.add_subcommand("codecs", "Try every form of cached media on frames of a timeline"));
+  s = stores(app.add_subcommand("codecs", "Try every form of cached media on frames of a timeline"), true);
   s->footer("Example: gclk codecs cut.otio --volume /media/fast");
-  s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
   s->add_option("--volume", a.volumes, "Volumes to hold them against; the shelf's when left out");
   s->add_option("--seconds", a.seconds, "Stop after about this long")->check(CLI::Range(1.0, 3600.0));
   s->add_flag("--network", a.network, "Volumes on a network too");
   s->callback([&] { code = cmd_codecs(c, a, interrupted); });
 
   s = stores(
-      app.add_subcommand("advise", "Say what holds this seat back for a timeline, and what would help"));
+      app.add_subcommand("advise", "Say what holds this seat back for a timeline, and what would help"), true);
   s->footer("Example: gclk advise cut.otio --seat colleague.json");
-  s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
   s->add_option("--seat", a.others, "Other seats to try, beside those that ship");
   s->callback([&] { code = cmd_advise(c, a, interrupted); });
 }

@@ -68,10 +68,7 @@ void add_what_if_command(CLI::App& app, Common& c, int& code) {
   auto a = std::make_shared<Args>();
   CLI::App* s = app.add_subcommand("what-if", "Forecast what a change would bring, without making it");
   s->footer("Example: gclk what-if cut.otio --bypass ky-03/ky-03-clean --others 0.25");
-  s->add_flag("--json", c.json, "One JSON document on standard output");
-  s->add_option("file", c.file, "OpenTimelineIO timeline")->required();
-  s->add_option("--shelf", c.shelf, "Folder of rendered media");
-  s->add_option("--notebook", c.notebook, "File of what was measured on this seat");
+  add_common(s, c, true);
   s->add_option("--range", c.range, "IN-OUT, frames or timecodes");
   s->add_option("--bypass", a->bypass, "SEGMENT/EFFECT left out; may be given again");
   s->add_option("--rendered", a->rendered, "IN-OUT as if pre-rendered; may be given again");

@@ -469,6 +469,27 @@ class Builder {
   int count_ = 0;
 };
 
+TimelinePtr with_stated_costs(TimelinePtr t) {
+  const double budget = t->rate.frame_ms() * default_workers();
+  for (const SegmentPtr& s : video_segments(*t)) {
+    auto changed = std::make_shared<Segment>(*s);
+    std::erase_if(changed->stack, [](const Effect& e) { return e.type == "spatial_nr" || e.type == "blur"; });
+    for (const StatedCost& c : kStated)
+      if (s->id == c.segment)
+        changed->stack.insert(
+            changed->stack.begin(),
+            Effect{s->id + "-stated",
+                   "cost_card",
+                   {{"name", "stated"}, {"ms", c.load * budget}, {"width", t->width}, {"height", t->height}},
+                   true,
+                   true,
+                   {},
+                   {}});
+    t = with_segment(*t, std::move(changed));
+  }
+  return t;
+}
+
 }  // namespace
 
 Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options,
@@ -478,12 +499,12 @@ Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options,
   auto made = make_media(folder, options, progress);
   if (!made) return std::unexpected(made.error());
   if (progress) progress(0.85, "Measuring this seat to scale the heavy segments");
-  const Laws laws = learn(folder, options);
+  const Laws laws = options.stated ? Laws{} : learn(folder, options);
   Builder builder(folder, options, laws);
   DemoReport report;
   if (progress) progress(0.9, "Checking the heavy segments");
-  builder.settle(report.settled);
-  const TimelinePtr timeline = builder.build();
+  if (!options.stated) builder.settle(report.settled);
+  const TimelinePtr timeline = options.stated ? with_stated_costs(builder.build()) : builder.build();
   // A drive to be warned of: cached media on it would not play. `gclk seat --volume` finds it out.
   if (auto r = make_slow_volume(folder / "slow-drive", {12, 10, 3, 0, 0}); !r)
     return std::unexpected(r.error());
@@ -501,6 +522,11 @@ Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options,
   report.seconds_of_picture = static_cast<double>(timeline->duration()) / 24;
   report.media_made = *made;
   report.seconds_taken = watch.ms() / 1000;
+  if (options.stated) {
+    report.scaling = "Heavy segments take a stated time of every frame; nothing was measured.";
+    if (progress) progress(1, "The demo is ready");
+    return report;
+  }
   std::string loads;
   for (const auto& [name, load] : report.settled) loads += fmt::format("{}{:.2f}", loads.empty() ? "" : ", ", load);
   report.scaling = fmt::format(

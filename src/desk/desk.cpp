@@ -25,6 +25,21 @@ Result<Stores> Stores::open(DeskOptions options) {
   return s;
 }
 
+ReadOptions reading_with(const std::shared_ptr<MediaCatalog>& media, const std::string& which) {
+  const auto ask = [media](const std::string& path) -> std::optional<MediaFacts> {
+    const auto info = media->info(path);
+    if (!info) return {};
+    const int width = static_cast<int>(std::lround(info->upright_width() * info->upright_aspect()));
+    return MediaFacts{info->rate, info->frames, width, info->upright_height(), info->timecode, info->still};
+  };
+  return {ask, which};
+}
+
+Result<TimelinePtr> open_timeline(const fs::path& file, const std::shared_ptr<MediaCatalog>& media,
+                                  const std::string& which) {
+  return load_timeline(file, reading_with(media, which));
+}
+
 ForecastOptions Stores::forecast_options() const {
   ForecastOptions o;
   o.workers = options.workers, o.horizon = options.horizon, o.trials = options.trials;
@@ -56,7 +71,9 @@ View view_of(const TimelinePtr& timeline, const Stores& stores) {
   const RenderOptions how = stores.options.settings.playback_options();
   v.played = Program::compile(played, *stores.media, how);
   const bool same = played == timeline && how.full_quality() && how.device == Device::processor;
-  v.delivered = same ? v.played : Program::compile(timeline, *stores.media);
+  RenderOptions whole;
+  whole.join_fields = how.join_fields;
+  v.delivered = same ? v.played : Program::compile(timeline, *stores.media, whole);
   stores.shelf->look_again();
   v.seals = stores.shelf->states(*v.played);
   return v;
@@ -71,6 +88,7 @@ Fidelity fidelity(const View& view, const Stores& stores, Frames frame, int scal
   const TimelinePtr &played = view.played->timeline(), &whole = view.delivered->timeline();
   RenderOptions full, small;
   full.rendering = small.rendering = true;
+  full.join_fields = small.join_fields = stores.options.settings.join_fields;
   const ProgramPtr live = Program::compile(whole, *stores.media, full),
                    now = played == whole ? live : Program::compile(played, *stores.media, full);
   Fidelity f;
@@ -100,7 +118,7 @@ Result<FrameRange> parse_range(const std::string& text, const View& view) {
   const auto dash = text.find('-');
   const auto part = [&](const std::string& p, Frames fallback) -> std::optional<Frames> {
     if (p.empty()) return fallback;
-    const auto f = parse_timecode(p, view.timeline->rate);
+    const auto f = parse_timecode(p, view.timeline->rate, view.timeline->drop_frame);
     // A timecode counts from the timeline's start, a plain number from its first frame.
     return f && p.find(':') != std::string::npos ? std::optional(*f - view.timeline->start) : f;
   };
@@ -109,8 +127,8 @@ Result<FrameRange> parse_range(const std::string& text, const View& view) {
   if (!in || !out || *in < 0 || *out > r.out || *in >= *out)
     return usage(fmt::format("'{}' is no range of this timeline", text),
                  fmt::format("Give IN-OUT as frames 0 to {} or as timecodes {} to {}.", r.out,
-                             timecode(view.timeline->start, view.timeline->rate),
-                             timecode(view.timeline->start + r.out, view.timeline->rate)));
+                             timecode_at(*view.timeline, 0),
+                             timecode_at(*view.timeline, r.out)));
   return FrameRange{*in, *out};
 }
 

@@ -45,6 +45,11 @@ struct Stores {
   }
 };
 
+/// Reads a timeline; what the file does not state is asked of its media. `which`: of several in one file.
+ReadOptions reading_with(const std::shared_ptr<MediaCatalog>& media, const std::string& which = {});
+Result<TimelinePtr> open_timeline(const fs::path& file, const std::shared_ptr<MediaCatalog>& media,
+                                  const std::string& which = {});
+
 /// A timeline value and what follows from it. Made anew after every edit; never changed.
 struct View {
   TimelinePtr timeline;

@@ -37,7 +37,7 @@ Result<void> keep_recovery(const fs::path& folder, const Timeline& timeline, con
                        "Save often, and check that this folder can be made.");
   const Json copy{{"recovery_version", kVersion},  {"file", file.string()},       {"name", timeline.name},
                   {"at", now_utc()},               {"process", own_process()},    {"origin", origin.hex()},
-                  {"folder", timeline.folder},     {"timeline", timeline_to_otio(timeline)}};
+                  {"folder", timeline.folder}, {"place", timeline.place},     {"timeline", timeline_to_otio(timeline)}};
   return write_file_atomic(copy_of(folder, file),
                            copy.dump(1, ' ', false, Json::error_handler_t::replace) + "\n");
 }
@@ -60,12 +60,13 @@ std::vector<RecoveryCopy> recoverable(const fs::path& folder) {
   return all;
 }
 
-Result<Recovered> recover(const RecoveryCopy& copy) {
+Result<Recovered> recover(const RecoveryCopy& copy, const std::shared_ptr<MediaCatalog>& media) {
   const auto j = read_copy(copy.copy);
   if (!j)
     return bad_input("the copy of unsaved edits cannot be read", copy.copy.string(),
                      "Open the saved timeline instead; the copy is left where it is.");
-  auto timeline = timeline_from_otio(text_or(*j, "timeline", ""), copy.file, text_or(*j, "folder", ""));
+  auto timeline = timeline_from_otio(text_or(*j, "timeline", ""), copy.file, text_or(*j, "folder", ""),
+                                     reading_with(media, text_or(*j, "place", "")));
   if (!timeline) return std::unexpected(timeline.error());
   return Recovered{*timeline, Hash128::from_hex(text_or(*j, "origin", ""))};
 }

@@ -28,6 +28,6 @@ struct Recovered {
   TimelinePtr timeline;
   Hash128 origin;
 };
-Result<Recovered> recover(const RecoveryCopy& copy);
+Result<Recovered> recover(const RecoveryCopy& copy, const std::shared_ptr<MediaCatalog>& media);
 
 }  // namespace gc

@@ -164,6 +164,14 @@ Json to_json(const Gate& g) {
           {"items", items}};
 }
 
+Json to_json(const std::vector<MissingPicture>& missing) {
+  Json list = Json::array();
+  for (const MissingPicture& m : missing)
+    list.push_back({{"segment", m.segment}, {"name", m.name}, {"inside", m.inside}, {"in", m.at.in}, {"out", m.at.out},
+                    {"why", m.why}});
+  return list;
+}
+
 Json to_json(const DemoReport& d) {
   return {{"timeline", d.timeline.string()},
           {"effects_reel", d.reel.string()},
@@ -240,7 +248,7 @@ Json describe(const View& v, MediaCatalog& media) {
                           {"note", (*s)->note},
                           {"in", at},
                           {"out", at + (*s)->duration},
-                          {"timecode_in", timecode(t.start + at, t.rate)},
+                          {"timecode_in", timecode_at(t, at)},
                           {"content", kContent[static_cast<std::size_t>((*s)->content)]},
                           {"ref", (*s)->ref},
                           {"enabled", (*s)->enabled},
@@ -273,7 +281,7 @@ Json describe(const View& v, MediaCatalog& media) {
     sources.push_back(std::move(j));
   }
   return {{"name", t.name},          {"rate", t.rate.fps()},   {"width", t.width},
-          {"height", t.height},      {"frames", t.duration()}, {"timecode_start", timecode(t.start, t.rate)},
+          {"height", t.height},      {"frames", t.duration()}, {"timecode_start", timecode_at(t, 0)},
           {"tracks", tracks},        {"media", sources},       {"compositions", t.compositions.size()},
           {"slips", t.slips.size()}, {"remarks", t.remarks}};
 }

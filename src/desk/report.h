@@ -13,6 +13,7 @@ Json to_json(const PrerenderReport& r);
 Json to_json(const Playout& p);
 Json to_json(const Audit& a, const Forecast& f, const Playout& p);
 Json to_json(const Gate& g);
+Json to_json(const std::vector<MissingPicture>& missing);
 Json to_json(const DemoReport& d);
 /// Every effect: its stage, parameters with ranges and units, devices, and what its cost depends on.
 Json describe_effects();

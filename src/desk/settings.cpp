@@ -35,6 +35,7 @@ Result<void> from_number(const std::string& value, const char* what, const char*
 
 RenderOptions Settings::playback_options() const {
   RenderOptions o;
+  o.join_fields = join_fields;
   o.scale = scale, o.draft = draft, o.half = half, o.device = playback, o.region = region;
   return o;
 }
@@ -44,6 +45,7 @@ fs::path settings_file() { return config_folder() / "settings.json"; }
 Json to_json(const Settings& s) {
   return {{"playback", word(s.playback)},
           {"rendering", word(s.rendering)},
+          {"fields", s.join_fields ? "join" : "keep"},
           {"precision", s.half ? "half" : "full"},
           {"scaling", s.draft ? "draft" : "full"},
           {"scale", s.scale},
@@ -64,6 +66,7 @@ Result<void> set_setting(Settings& s, const std::string& name, const std::string
     (name == "playback" ? s.playback : s.rendering) = on ? Device::accelerator : Device::processor;
     return {};
   }
+  if (name == "fields") return from_words(value, "keep", "join", s.join_fields);
   if (name == "precision") return from_words(value, "full", "half", s.half);
   if (name == "scaling") return from_words(value, "full", "draft", s.draft);
   if (name == "scale") {
@@ -103,7 +106,7 @@ Result<void> set_setting(Settings& s, const std::string& name, const std::string
     return {};
   }
   return usage(fmt::format("there is no setting '{}'", name),
-               "Give playback, rendering, precision, scaling, scale, region, memory_left_gb, preroll_s, "
+               "Give playback, rendering, fields, precision, scaling, scale, region, memory_left_gb, preroll_s, "
                "postroll_s, missed_drop_cost or muted_warnings.");
 }
 

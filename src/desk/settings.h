@@ -11,6 +11,7 @@ struct Settings {
   Device rendering = Device::processor;  ///< and in rendering
   bool half = false;                     ///< precision of processing in playback
   bool draft = false;                    ///< scaling quality in playback
+  bool join_fields = true;               ///< interlaced media are made progressive, in playback and delivery
   int scale = 1;                         ///< playback scale, 1, 2, 4, 8 or 16
   double memory_left_gb = 4;             ///< to other programs
   std::optional<Region> region;          ///< the only pixels that playback makes

@@ -348,7 +348,7 @@ void explain(Span& span, const Program& program, const Forecast& f, const Foreca
   // The same figure as in the ledger: over the frames of the segment, not those of the span.
   for (const StageCost& s : stages_over(f, frames_of(program, span.blame.placed, {span.in, span.out})))
     if (s.owner == span.blame.owner) span.blame.ms = s.ms;
-  if (span.verdict == Verdict::holds || span.verdict == Verdict::unseen) return;
+  if (span.verdict != Verdict::wavers && span.verdict != Verdict::spills) return;
   const Frames first = f.before - f.range.in;
   double missed = 0;
   for (const double n : f.trials->not_looked_for(first + span.in, first + span.out)) missed += n;
@@ -393,15 +393,15 @@ Span span_of(FrameRange range, const Forecast& f) {
 
 namespace {
 
-/// Cuts what is unseen out of the spans and gives it spans of its own.
-void set_unseen_apart(Forecast& f) {
-  std::vector<FrameRange> unseen;
+/// Cuts what is no matter of speed out of the spans and gives it spans of its own.
+void set_apart(Forecast& f, Verdict verdict, bool IntervalCost::* of) {
+  std::vector<FrameRange> apart;
   for (const IntervalCost& c : f.intervals)
-    if (c.unseen) {
-      if (!unseen.empty() && unseen.back().out == c.in) unseen.back().out = c.out;
-      else unseen.push_back({c.in, c.out});
+    if (c.*of) {
+      if (!apart.empty() && apart.back().out == c.in) apart.back().out = c.out;
+      else apart.push_back({c.in, c.out});
     }
-  if (unseen.empty()) return;
+  if (apart.empty()) return;
   std::vector<Span> spans;
   for (const Span& s : f.spans) {
     Frames at = s.in;
@@ -410,27 +410,31 @@ void set_unseen_apart(Forecast& f) {
       spans.push_back(span_of({at, out}, f));
       spans.back().verdict = s.verdict;
     };
-    for (const FrameRange& u : unseen) {
+    for (const FrameRange& u : apart) {
       if (u.out <= at || u.in >= s.out) continue;
       rest(u.in);
       at = std::min(u.out, s.out);
     }
     rest(s.out);
   }
-  for (const FrameRange& u : unseen) {
+  for (const FrameRange& u : apart) {
     Span s = span_of(u, f);
-    s.verdict = Verdict::unseen;
+    s.verdict = verdict;
     spans.push_back(std::move(s));
   }
-  std::sort(spans.begin(), spans.end(), [](const Span& a, const Span& b) { return a.in < b.in; });
+  std::sort(spans.begin(), spans.end(), [](const Span& x, const Span& y) { return x.in < y.in; });
   f.spans = std::move(spans);
 }
 
 }  // namespace
 
 const char* verdict_name(Verdict v) {
-  static constexpr const char* kNames[] = {"holds", "wavers", "spills", "unseen"};
+  static constexpr const char* kNames[] = {"holds", "wavers", "spills", "unseen", "missing"};
   return kNames[static_cast<std::size_t>(v)];
+}
+std::string verdict_text(Verdict v, double probability) {
+  if (v == Verdict::missing) return "media missing";
+  return v == Verdict::unseen ? "unseen" : fmt::format("{} {:.0f} %", verdict_name(v), probability * 100);
 }
 const char* cause_name(Cause c) {
   static constexpr const char* kNames[] = {"none",     "disk read", "decode",  "processor", "accelerator",
@@ -547,9 +551,11 @@ Forecast forecast(const Program& program, const CostBook& book, const FrameState
   for (std::size_t i = 0; i < parts.size(); ++i) {
     f.intervals.push_back(cost_of(parts[i], model.pools[entries[i].pool], model.pools[live[i].pool],
                                   entries[i], options, model.base, f.rate.frame_ms()));
-    f.intervals.back().unseen =
-        is_live(parts[i]) && program.intervals()[static_cast<std::size_t>(parts[i].interval)].unseen;
-    f.fully_measured = f.fully_measured && (entries[i].measured || f.intervals.back().unseen);
+    IntervalCost& c = f.intervals.back();
+    const bool made = is_live(parts[i]) && parts[i].interval >= 0;
+    c.unseen = made && program.intervals()[static_cast<std::size_t>(parts[i].interval)].unseen;
+    c.missing = made && program.intervals()[static_cast<std::size_t>(parts[i].interval)].missing;
+    f.fully_measured = f.fully_measured && (entries[i].measured || c.unseen || c.missing);
   }
   if (options.loop) f.before = f.range.length(), repeat(model);
   const Forecast* before = options.before;
@@ -577,7 +583,9 @@ Forecast forecast(const Program& program, const CostBook& book, const FrameState
   }
   if (at < f.range.out)
     f.spans.push_back(span_of({at, f.range.out}, f)), f.spans.back().verdict = Verdict::holds;
-  set_unseen_apart(f);
+  set_apart(f, Verdict::unseen, &IntervalCost::unseen);
+  // What is missing as well cannot be rendered.
+  set_apart(f, Verdict::missing, &IntervalCost::missing);
   for (Span& s : f.spans) explain(s, program, f, options);
   f.seconds = watch.ms() / 1000;
   return f;

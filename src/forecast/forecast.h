@@ -9,9 +9,14 @@
 
 namespace gc {
 
-/// `unseen` is no degree of slowness: such a span cannot be shown live at all, only after rendering.
-enum class Verdict : std::uint8_t { holds, wavers, spills, unseen };
+/// The last two are no degrees of slowness. `unseen`: cannot be shown live at all, only after rendering. `missing`:
+/// cannot be shown at all, since media are missing.
+enum class Verdict : std::uint8_t { holds, wavers, spills, unseen, missing };
 const char* verdict_name(Verdict v);
+/// "spills 97 %"; "unseen" and "media missing", which have no probability.
+std::string verdict_text(Verdict v, double probability);
+/// Whether it is a matter of speed at all.
+inline bool is_of_speed(Verdict v) { return v != Verdict::unseen && v != Verdict::missing; }
 
 /// Which resource limits playback.
 enum class Cause : std::uint8_t {
@@ -55,6 +60,7 @@ struct IntervalCost {
   FrameState state = FrameState::live;  ///< of all its frames
   bool measured = true;
   bool unseen = false;            ///< and not sealed
+  bool missing = false;           ///< there is no picture, and it is not sealed
   std::vector<StageCost> stages;  ///< sum ≈ fetch + process
 
   bool is(FrameState s) const { return state == s; }

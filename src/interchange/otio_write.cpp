@@ -14,13 +14,15 @@ class Writer {
 
   Json write() {
     Json root = t_.foreign.is_object() ? t_.foreign : Json::object();
+    const bool as_read = root.contains("OTIO_SCHEMA");
     root["OTIO_SCHEMA"] = root.value("OTIO_SCHEMA", "Timeline.1");
-    root["name"] = t_.name;
-    if (!root.contains("global_start_time")) root["global_start_time"] = time(t_.start);
-    Json& mine = root["metadata"][kOurs];
+    if (text_or(root, "name", "Untitled") != t_.name || !as_read) root["name"] = t_.name;
+    if (!as_read) root["global_start_time"] = time(t_.start);
+    Json& mine = ours(root);
     mine["version"] = kVersion;
     mine["rate"] = t_.rate.fps();
     mine["width"] = t_.width, mine["height"] = t_.height;
+    if (t_.drop_frame) mine["drop_frame"] = *t_.drop_frame;
     put(mine, "working_space", t_.working_space, std::string("Rec. 709"));
     put(mine, "display_space", t_.display_space, std::string("Rec. 709"));
     mine.erase("cards");
@@ -36,12 +38,36 @@ class Writer {
                                {"lifted", s.lifted}});
     Json stack = root.contains("tracks") && root["tracks"].is_object() ? root["tracks"] : Json::object();
     stack["OTIO_SCHEMA"] = stack.value("OTIO_SCHEMA", "Stack.1");
-    stack["children"] = tracks(t_.tracks);
+    // A timeline that shows a part of itself was read as a composition.
+    const bool part = t_.tracks.size() == 1 && stands_for_part(*t_.tracks.front(), "_whole");
+    stack["children"] = tracks(part ? composition_of(*t_.tracks.front())->tracks : t_.tracks);
     root["tracks"] = std::move(stack);
-    return root;
+    if (t_.collection.is_null()) return root;
+    Json document = t_.collection;
+    document[Json::json_pointer(t_.place)] = std::move(root);
+    return document;
   }
 
  private:
+  /// Our part of an object's metadata; what else stands there stays.
+  static Json& ours(Json& object) {
+    Json& metadata = object["metadata"];
+    if (!metadata.is_object()) metadata = Json::object();
+    Json& mine = metadata[kOurs];
+    if (!mine.is_object()) mine = Json::object();
+    return mine;
+  }
+  static bool stands_for_part(const Track& t, const char* mark) {
+    return t.foreign.is_object() && t.foreign.contains(mark);
+  }
+  std::shared_ptr<const Composition> composition_of(const Track& part) const {
+    return t_.compositions.at(std::get<SegmentPtr>(part.items.front())->ref);
+  }
+  /// A value, unless what was read means it already.
+  static void put_flag(Json& o, const char* key, bool value) {
+    if (flag_or(o, key, true) != value) o[key] = value;
+  }
+
   Json time(Frames f) const {
     return {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", t_.rate.fps()}, {"value", static_cast<double>(f)}};
   }
@@ -94,6 +120,18 @@ class Writer {
     return r;
   }
 
+  static Json track(const Track& t) {
+    Json o = t.foreign.is_object() ? t.foreign : Json::object();
+    const bool as_read = o.contains("OTIO_SCHEMA");
+    o["OTIO_SCHEMA"] = o.value("OTIO_SCHEMA", "Track.1");
+    if (!as_read || text_or(o, "name", t.id) != t.name) o["name"] = t.name;
+    if (!as_read) o["kind"] = t.video ? "Video" : "Audio";
+    put_flag(o, "enabled", t.enabled);
+    ours(o)["id"] = t.id;
+    put(ours(o), "matte_only", t.matte_only, false);
+    return o;
+  }
+
   Json tracks(const std::vector<TrackPtr>& all) {
     Json list = Json::array();
     for (const TrackPtr& t : all) {
@@ -101,15 +139,17 @@ class Writer {
         list.push_back(item(t->items.front()));
         continue;
       }
-      Json o = t->foreign.is_object() ? t->foreign : Json::object();
-      o["OTIO_SCHEMA"] = o.value("OTIO_SCHEMA", "Track.1");
-      o["name"] = t->name;
-      o["kind"] = t->video ? "Video" : "Audio";
-      if (!t->enabled || o.contains("enabled")) o["enabled"] = t->enabled;
-      o["metadata"][kOurs]["id"] = t->id;
-      put(o["metadata"][kOurs], "matte_only", t->matte_only, false);
-      o["children"] = Json::array();
-      for (const Item& i : t->items) o["children"].push_back(item(i));
+      if (stands_for_part(*t, "_part")) {
+        Json inner = tracks(composition_of(*t)->tracks).front();
+        put_flag(inner, "enabled", t->enabled);
+        list.push_back(std::move(inner));
+        continue;
+      }
+      Json o = track(*t);
+      if (!o.contains("children")) {
+        o["children"] = Json::array();
+        for (const Item& i : t->items) o["children"].push_back(item(i));
+      }
       list.push_back(std::move(o));
     }
     return list;
@@ -143,27 +183,35 @@ class Writer {
     const bool as_read = s.foreign.is_object() && s.foreign.contains("OTIO_SCHEMA");
     Json o = as_read ? s.foreign : Json::object();
     if (!as_read) o["OTIO_SCHEMA"] = s.content == Content::composition ? "Stack.1" : "Clip.2";
-    o["name"] = s.name;
-    if (!s.enabled || o.contains("enabled")) o["enabled"] = s.enabled;
-    Json& mine = o["metadata"][kOurs];
+    if (!as_read || text_or(o, "name", s.id) != s.name) o["name"] = s.name;
+    put_flag(o, "enabled", s.enabled);
+    Json& mine = ours(o);
     mine["id"] = s.id;
     if (!s.note.empty()) mine["note"] = s.note;
+    if (!s.trouble.empty() && as_read) return o;  // what was not understood
     layer(mine, s);
     Json effects = Json::array();
     const bool retimed =
         std::any_of(s.stack.begin(), s.stack.end(), [](const Effect& e) { return e.type == "retime"; });
     if (s.speed != Ratio{} && !retimed) effects.push_back(time_warp(s.speed));
     for (const Effect& e : s.stack) effects.push_back(effect(e));
-    if (!effects.empty() || o.contains("effects")) o["effects"] = std::move(effects);
+    if (!effects.empty() || (o.contains("effects") && o["effects"].is_array())) o["effects"] = std::move(effects);
     if (s.content == Content::composition) {
-      mine["composition"] = s.ref;
-      o["children"] = Json::array();
       // Written out at its first use; later uses are references by id.
-      if (const auto it = t_.compositions.find(s.ref);
-          it != t_.compositions.end() && written_.insert(s.ref).second)
-        o["children"] = tracks(it->second->tracks);
+      const auto it = t_.compositions.find(s.ref);
+      const bool whole = it != t_.compositions.end() && written_.insert(s.ref).second;
+      const bool is_track = as_read && text_or(o, "OTIO_SCHEMA", "").starts_with("Track.");
+      Json children = Json::array();
+      if (whole && is_track)
+        for (const Item& i : it->second->tracks.front()->items) children.push_back(item(i));
+      else if (whole) children = tracks(it->second->tracks);
+      if (!children.empty() || !o.contains("children")) o["children"] = std::move(children);
+      ours(o)["composition"] = s.ref;
     }
-    if (as_read) return o;  // source range and media of a segment that was read are not edited yet
+    if (as_read) {
+      if (s.content == Content::source) relink(o, *t_.sources.at(s.ref));
+      return o;  // the source range of a segment that was read is not edited yet
+    }
     if (s.content == Content::source) {
       const MediaSource& m = *t_.sources.at(s.ref);
       o["source_range"] = range(time(s.source_in + m.start, m.rate), time(s.duration));
@@ -193,6 +241,31 @@ class Writer {
     return o;
   }
 
+  /// Another file in the reference that a segment was read with.
+  static void relink(Json& o, const MediaSource& m) {
+    Json* r = o.contains("media_reference") && o["media_reference"].is_object() ? &o["media_reference"] : nullptr;
+    if (o.contains("media_references") && o["media_references"].is_object()) {
+      Json& all = o["media_references"];
+      const std::string key = text_or(o, "active_media_reference_key", "DEFAULT_MEDIA");
+      if (all.contains(key) && all[key].is_object()) r = &all[key];
+    }
+    if (!r) return;
+    const std::string schema = text_or(*r, "OTIO_SCHEMA", "");
+    if (schema.starts_with("ExternalReference.") && text_or(*r, "target_url", "") != m.url) {
+      (*r)["target_url"] = m.url;
+      return;
+    }
+    const auto mark = m.url.rfind('%');
+    if (!schema.starts_with("ImageSequenceReference.") || mark == std::string::npos) return;
+    const auto slash = m.url.rfind('/', mark), name = slash == std::string::npos ? 0 : slash + 1;
+    std::string base = text_or(*r, "target_url_base", "");
+    if (!base.empty() && !base.ends_with('/')) base += '/';
+    const std::string prefix = m.url.substr(name, mark - name), suffix = m.url.substr(m.url.find('d', mark) + 1);
+    if (base != m.url.substr(0, name)) (*r)["target_url_base"] = m.url.substr(0, name);
+    if (prefix != text_or(*r, "name_prefix", "")) (*r)["name_prefix"] = prefix;
+    if (suffix != text_or(*r, "name_suffix", "")) (*r)["name_suffix"] = suffix;
+  }
+
   static Json time_warp(Ratio speed) {
     if (speed.num == 0)
       return {{"OTIO_SCHEMA", "FreezeFrame.1"}, {"name", ""}, {"effect_name", "FreezeFrame"}};
@@ -208,7 +281,7 @@ class Writer {
     o["OTIO_SCHEMA"] = o.value("OTIO_SCHEMA", "Effect.1");
     o["effect_name"] = e.type;
     if (!o.contains("name")) o["name"] = e.type;
-    Json& mine = o["metadata"][kOurs];
+    Json& mine = ours(o);
     mine["id"] = e.id;
     mine["enabled"] = e.enabled;
     mine["params"] = e.params;

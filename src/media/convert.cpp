@@ -1,6 +1,7 @@
 #include "media/convert.h"
 
 extern "C" {
+#include <libavutil/display.h>
 #include <libavutil/frame.h>
 #include <libavutil/pixdesc.h>
 #include <libswscale/swscale.h>
@@ -27,6 +28,13 @@ std::string zimg_text() {
   return buffer;
 }
 
+/// The matrix of a frame, by its tag; of one that has none, by its size, as players take it: standard definition is
+/// BT.601's, everything else BT.709's.
+AVColorSpace matrix_of(const AVFrame& f) {
+  if (f.colorspace != AVCOL_SPC_UNSPECIFIED && f.colorspace != AVCOL_SPC_RESERVED) return f.colorspace;
+  return f.width < 1280 && f.height <= 576 ? AVCOL_SPC_SMPTE170M : AVCOL_SPC_BT709;
+}
+
 /// Describes a planar YUV or grey frame to zimg; false for a layout that is not planar YUV.
 bool describe(const AVFrame& f, zimg_image_format& z) {
   const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
@@ -48,18 +56,46 @@ bool describe(const AVFrame& f, zimg_image_format& z) {
   const bool full = f.color_range == AVCOL_RANGE_JPEG || std::string_view(d->name).starts_with("yuvj") ||
                     (grey && f.color_range == AVCOL_RANGE_UNSPECIFIED);
   z.pixel_range = full ? ZIMG_RANGE_FULL : ZIMG_RANGE_LIMITED;
-  switch (f.colorspace) {
+  switch (matrix_of(f)) {
     case AVCOL_SPC_BT470BG:
     case AVCOL_SPC_SMPTE170M:
       z.matrix_coefficients = ZIMG_MATRIX_BT470_BG;
       break;
+    case AVCOL_SPC_FCC:
+      z.matrix_coefficients = ZIMG_MATRIX_FCC;
+      break;
+    case AVCOL_SPC_SMPTE240M:
+      z.matrix_coefficients = ZIMG_MATRIX_ST240_M;
+      break;
+    case AVCOL_SPC_YCGCO:
+      z.matrix_coefficients = ZIMG_MATRIX_YCGCO;
+      break;
     case AVCOL_SPC_BT2020_NCL:
+    case AVCOL_SPC_BT2020_CL:
       z.matrix_coefficients = ZIMG_MATRIX_BT2020_NCL;
       break;
     default:
       z.matrix_coefficients = ZIMG_MATRIX_BT709;
   }
-  z.chroma_location = z.subsample_h ? ZIMG_CHROMA_LEFT : ZIMG_CHROMA_LEFT;
+  switch (f.chroma_location) {
+    case AVCHROMA_LOC_CENTER:
+      z.chroma_location = ZIMG_CHROMA_CENTER;
+      break;
+    case AVCHROMA_LOC_TOPLEFT:
+      z.chroma_location = ZIMG_CHROMA_TOP_LEFT;
+      break;
+    case AVCHROMA_LOC_TOP:
+      z.chroma_location = ZIMG_CHROMA_TOP;
+      break;
+    case AVCHROMA_LOC_BOTTOMLEFT:
+      z.chroma_location = ZIMG_CHROMA_BOTTOM_LEFT;
+      break;
+    case AVCHROMA_LOC_BOTTOM:
+      z.chroma_location = ZIMG_CHROMA_BOTTOM;
+      break;
+    default:
+      z.chroma_location = ZIMG_CHROMA_LEFT;
+  }
   return true;
 }
 
@@ -82,12 +118,13 @@ struct Graph {
 };
 
 const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out, bool draft) {
-  using Key = std::tuple<unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int,
+  using Key = std::tuple<int, unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int,
                          int, unsigned, bool, double, double, double, double>;
   static std::mutex mutex;
   static std::map<Key, Graph>* cache = new std::map<Key, Graph>;
   const zimg_image_format& yuv = in.color_family == ZIMG_COLOR_RGB ? out : in;
-  const Key key{in.width,
+  const Key key{static_cast<int>(yuv.chroma_location),
+                in.width,
                 in.height,
                 static_cast<int>(in.color_family),
                 static_cast<int>(yuv.pixel_type),
@@ -208,31 +245,50 @@ struct Lie {
   int left = 0, top = 0, width = 0, height = 0;           ///< on the raster
   double from_x = 0, from_y = 0, from_w = 0, from_h = 0;  ///< of the picture
 
-  Lie(int pw, int ph, int rw, int rh, const Placement& place) {
+  /// @param aspect width ÷ height of a pixel of the picture
+  Lie(int picture_width, int ph, int rw, int rh, const Placement& place, double aspect) {
     using Shape = Placement::Shape;
-    const double fit = std::min(static_cast<double>(rw) / pw, static_cast<double>(rh) / ph),
-                 fill = std::max(static_cast<double>(rw) / pw, static_cast<double>(rh) / ph);
-    double sx = static_cast<double>(rw) / pw, sy = static_cast<double>(rh) / ph;
+    const double pw = picture_width * aspect;
+    const double fit = std::min(rw / pw, static_cast<double>(rh) / ph),
+                 fill = std::max(rw / pw, static_cast<double>(rh) / ph);
+    double sx = rw / pw, sy = static_cast<double>(rh) / ph;
     if (place.shape == Shape::fit) sx = sy = fit;
     if (place.shape == Shape::fill) sx = sy = fill;
     if (place.shape == Shape::centre) sx = sy = place.scale;
-    const auto along = [](int picture, int raster, double scale, int& at, int& length, double& from,
+    const auto along = [](double picture, int raster, double scale, int& at, int& length, double& from,
                           double& part) {
       length = std::clamp(static_cast<int>(std::lround(picture * scale)), 1, raster);
       at = (raster - length) / 2;
-      part = std::min<double>(picture, length / scale);
+      part = std::min(picture, length / scale);
       from = (picture - part) / 2;
     };
     along(pw, rw, sx, left, width, from_x, from_w);
     along(ph, rh, sy, top, height, from_y, from_h);
-    // A picture of the raster's own shape fills it to the last pixel, however its size rounds.
-    if (place.shape != Shape::centre &&
-        static_cast<std::int64_t>(pw) * rh == static_cast<std::int64_t>(ph) * rw) {
+    // A picture of the raster's own shape fills it to the last pixel, however its size rounds. Pixel aspects are
+    // rounded themselves.
+    const bool same = aspect == 1 ? static_cast<std::int64_t>(picture_width) * rh == static_cast<std::int64_t>(ph) * rw
+                                  : std::abs(pw * rh / ph - rw) < 1;
+    if (place.shape != Shape::centre && same) {
       left = top = 0, width = rw, height = rh;
       from_x = from_y = 0, from_w = pw, from_h = ph;
     }
+    from_x /= aspect, from_w /= aspect;
   }
 };
+
+double pixel_aspect(const AVFrame& f) {
+  const AVRational a = f.sample_aspect_ratio;
+  const double r = a.num > 0 && a.den > 0 ? av_q2d(a) : 1;
+  // What is further off is damage.
+  return r > 1.0 / 16 && r < 16 ? r : 1;
+}
+
+Orientation orientation_of(const AVFrame& f) {
+  const AVFrameSideData* side = av_frame_get_side_data(&f, AV_FRAME_DATA_DISPLAYMATRIX);
+  return side && side->size >= 9 * sizeof(std::int32_t)
+             ? gc::orientation_of(reinterpret_cast<const std::int32_t*>(side->data))
+             : Orientation{};
+}
 
 std::string layout_name(const AVFrame& f) {
   const char* name = av_get_pix_fmt_name(static_cast<AVPixelFormat>(f.format));
@@ -327,9 +383,8 @@ Result<Image> unpack_any(const AVFrame& f) {
   const std::unique_ptr<AVFrame, void (*)(AVFrame*)> rgb(av_frame_alloc(), [](AVFrame* p) { av_frame_free(&p); });
   rgb->format = AV_PIX_FMT_RGBA64LE, rgb->width = f.width, rgb->height = f.height;
   if (!scaler || av_frame_get_buffer(rgb.get(), 64) < 0) return picture;
-  const int matrix = f.colorspace == AVCOL_SPC_BT2020_NCL                                              ? SWS_CS_BT2020
-                     : f.colorspace == AVCOL_SPC_BT470BG || f.colorspace == AVCOL_SPC_SMPTE170M ? SWS_CS_ITU601
-                                                                                                 : SWS_CS_ITU709;
+  // libswscale counts matrices by the same code points, ITU-T H.273.
+  const int matrix = static_cast<int>(matrix_of(f));
   sws_setColorspaceDetails(scaler.get(), sws_getCoefficients(matrix), f.color_range == AVCOL_RANGE_JPEG,
                            sws_getCoefficients(SWS_CS_DEFAULT), 1, 0, 1 << 16, 1 << 16);
   if (sws_scale(scaler.get(), f.data, f.linesize, 0, f.height, rgb->data, rgb->linesize) != f.height) return picture;
@@ -368,8 +423,8 @@ cv::Mat mat_of(const Image& image) {
 
 /// Scales and places an image that is already float. Shrinking averages areas, so that fine detail does not
 /// alias.
-Image place(const Image& picture, int width, int height, const Placement& placement) {
-  const Lie lie(picture.width(), picture.height(), width, height, placement);
+Image place(const Image& picture, int width, int height, const Placement& placement, double aspect) {
+  const Lie lie(picture.width(), picture.height(), width, height, placement, aspect);
   Image image = Image::filled(width, height, 0, 0, 0, 0);
   const cv::Rect part(static_cast<int>(std::lround(lie.from_x)), static_cast<int>(std::lround(lie.from_y)),
                       std::max(1, static_cast<int>(std::lround(lie.from_w))),
@@ -385,7 +440,8 @@ Image place(const Image& picture, int width, int height, const Placement& placem
 }
 
 /// Multiplies the alpha plane of a YUV picture in.
-void take_alpha(const AVFrame& f, const AVPixFmtDescriptor& d, const Placement& placement, Image& image) {
+void take_alpha(const AVFrame& f, const AVPixFmtDescriptor& d, const Placement& placement, double aspect,
+                Image& image) {
   Image alpha(f.width, f.height);
   std::vector<float> row(static_cast<std::size_t>(f.width));
   for (int y = 0; y < f.height; ++y) {
@@ -396,7 +452,7 @@ void take_alpha(const AVFrame& f, const AVPixFmtDescriptor& d, const Placement& 
   }
   const Image placed = f.width == image.width() && f.height == image.height()
                            ? std::move(alpha)
-                           : place(alpha, image.width(), image.height(), placement);
+                           : place(alpha, image.width(), image.height(), placement, aspect);
   for (std::size_t i = 0; i < image.floats(); ++i)
     image.data()[i] *= std::clamp(placed.data()[i], 0.0f, 1.0f);
   image.opaque = false;
@@ -404,8 +460,8 @@ void take_alpha(const AVFrame& f, const AVPixFmtDescriptor& d, const Placement& 
 
 }  // namespace
 
-PlacedSize placed_size(int pw, int ph, int width, int height, const Placement& placement) {
-  const Lie lie(pw, ph, width, height, placement);
+PlacedSize placed_size(int pw, int ph, int width, int height, const Placement& placement, double aspect) {
+  const Lie lie(pw, ph, width, height, placement, aspect);
   return {lie.width, lie.height, lie.from_w, lie.from_h};
 }
 
@@ -419,17 +475,20 @@ ScalingWork scaling_work(const PlacedSize& p) {
   return work;
 }
 
-bool covers_raster(int pw, int ph, int width, int height, const Placement& placement) {
-  const PlacedSize p = placed_size(pw, ph, width, height, placement);
+bool covers_raster(int pw, int ph, int width, int height, const Placement& placement, double aspect) {
+  const PlacedSize p = placed_size(pw, ph, width, height, placement, aspect);
   return p.width == width && p.height == height;
 }
 
-Result<Image> to_image(const AVFrame& source, int width, int height, const Placement& placement) {
+namespace {
+
+/// A frame as it is stored, its orientation not looked at.
+Result<Image> as_stored(const AVFrame& source, int width, int height, const Placement& placement, double aspect) {
   zimg_image_format in, out;
   if (!describe(source, in)) {
     auto picture = unpack_any(source);
-    if (!picture || (picture->width() == width && picture->height() == height)) return picture;
-    return place(*picture, width, height, placement);
+    if (!picture || (picture->width() == width && picture->height() == height && aspect == 1)) return picture;
+    return place(*picture, width, height, placement, aspect);
   }
   // The libraries' own alignment is enough as a rule; a cropped frame may not have it.
   const AVFrame* frame = &source;
@@ -447,7 +506,7 @@ Result<Image> to_image(const AVFrame& source, int width, int height, const Place
       return environment("there is no memory for a picture", "", "Close other programs.");
     frame = moved.get();
   }
-  const Lie lie(source.width, source.height, width, height, placement);
+  const Lie lie(source.width, source.height, width, height, placement, aspect);
   if (odd || lie.from_w < source.width || lie.from_h < source.height) {
     in.active_region.left = lie.from_x, in.active_region.top = lie.from_y;
     in.active_region.width = lie.from_w, in.active_region.height = lie.from_h;
@@ -476,8 +535,27 @@ Result<Image> to_image(const AVFrame& source, int width, int height, const Place
     return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
   if (const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(source.format));
       d->nb_components == 4 && (d->flags & AV_PIX_FMT_FLAG_ALPHA))
-    take_alpha(source, *d, placement, image);
+    take_alpha(source, *d, placement, aspect, image);
   return image;
+}
+
+}  // namespace
+
+Result<Image> to_image(const AVFrame& source, int width, int height, const Placement& placement) {
+  const Orientation o = orientation_of(source);
+  const double aspect = pixel_aspect(source);
+  if (o.upright()) return as_stored(source, width, height, placement, aspect);
+  auto stored = as_stored(source, source.width, source.height, {Placement::Shape::stretch, 1, placement.draft}, 1);
+  if (!stored) return stored;
+  Image upright(o.exchanged ? source.height : source.width, o.exchanged ? source.width : source.height);
+  upright.opaque = stored->opaque;
+  cv::Mat to = mat_of(upright);
+  if (o.exchanged) cv::transpose(mat_of(*stored), to);
+  else mat_of(*stored).copyTo(to);
+  if (o.flip_x || o.flip_y) cv::flip(to, to, o.flip_x && o.flip_y ? -1 : o.flip_x ? 1 : 0);
+  const double seen = o.exchanged ? 1 / aspect : aspect;
+  if (upright.width() == width && upright.height() == height && seen == 1) return upright;
+  return place(upright, width, height, placement, seen);
 }
 
 namespace {

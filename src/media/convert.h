@@ -16,7 +16,9 @@ struct Placement {
 /// The frame as a working image of width × height, transparent where it does not reach. Frames of any size, odd ones
 /// with subsampled chroma too. Planar YUV, RGB, grey and palettes of 8 to 16 bits and float are read by zimg and by
 /// this; every other layout that libswscale reads goes through it. Alpha is straight for integers, associated for
-/// float. ITU-R BT.709 matrix unless the frame states BT.601 or BT.2020; grey that states no range is full range.
+/// float. The matrix is the one the frame states; one that states none is ITU-R BT.601's for standard definition (below
+/// 1280 pixels wide, at most 576 high) and BT.709's else. Grey that states no range is full range. The frame's pixel
+/// aspect and display matrix are obeyed.
 Result<Image> to_image(const AVFrame& frame, int width, int height, const Placement& placement = {});
 
 /// How a picture lies on the raster: the size that is made there, and the part of the picture that it is made
@@ -26,7 +28,7 @@ struct PlacedSize {
   double from_width = 0, from_height = 0;
 };
 PlacedSize placed_size(int picture_width, int picture_height, int width, int height,
-                       const Placement& placement);
+                       const Placement& placement, double pixel_aspect = 1);
 /// Pixels that the two passes of a separable scaling go over. A filter widens with the shrinking, so that a
 /// pass costs by the larger of what it reads and what it makes; of the two orders the one that goes over
 /// fewer pixels is taken, those across counted twice (zimg's own rule). Where a side stays as it is there is
@@ -36,7 +38,8 @@ struct ScalingWork {
 };
 ScalingWork scaling_work(const PlacedSize& placed);
 /// Whether a picture of this size covers the whole raster.
-bool covers_raster(int picture_width, int picture_height, int width, int height, const Placement& placement);
+bool covers_raster(int picture_width, int picture_height, int width, int height, const Placement& placement,
+                   double pixel_aspect = 1);
 
 /// Fills an allocated frame (8- or 10-bit planar YUV, BT.709, limited or full range by its colour range) from
 /// an opaque image of the same size.

@@ -1,11 +1,14 @@
 #include "media/reader.h"
 
+#include "media/fields.h"
 #include "media/throttled_io.h"
 
 extern "C" {
 #include <libavcodec/avcodec.h>
 #include <libavformat/avformat.h>
+#include <libavutil/display.h>
 #include <libavutil/pixdesc.h>
+#include <libavutil/timecode.h>
 }
 
 #include <fmt/format.h>
@@ -14,7 +17,9 @@ extern "C" {
 #include <cstdio>
 #include <deque>
 #include <filesystem>
+#include <mutex>
 #include <optional>
+#include <unordered_map>
 
 #include "base/clock.h"
 
@@ -35,6 +40,20 @@ constexpr const char* kContainers =
     "png_pipe,jpeg_pipe,tiff_pipe,dpx_pipe,exr_pipe,bmp_pipe,webp_pipe,j2k_pipe,jpegls_pipe,psd_pipe,"
     "sgi_pipe,sunrast_pipe,pam_pipe,pbm_pipe,pgm_pipe,ppm_pipe,pgmyuv_pipe,pfm_pipe,qoi_pipe,pictor_pipe,"
     "pcx_pipe,xwd_pipe,xbm_pipe,xpm_pipe,cri_pipe,dds_pipe,photocd_pipe,hdr_pipe,vbn_pipe,gem_pipe";
+
+/// What may decode it, by libav's names.
+constexpr const char* kDecoders =
+    "h264,hevc,libdav1d,av1,libaom-av1,vp8,vp9,libvpx,libvpx-vp9,mpeg1video,mpeg2video,mpegvideo,mpeg4,msmpeg4v1,"
+    "msmpeg4v2,msmpeg4,h261,h263,h263i,h263p,flv,wmv1,wmv2,wmv3,vc1,theora,dirac,cinepak,svq1,svq3,indeo3,"
+    "prores,dnxhd,cfhd,mjpeg,mjpegb,jpeg2000,libopenjpeg,jpegls,ljpeg,dvvideo,ffv1,huffyuv,ffvhuff,utvideo,magicyuv,"
+    "hap,hqx,hq_hqa,speedhq,notchlc,cllc,aic,lagarith,snow,vble,zlib,mszh,qtrle,rpza,smc,8bps,msrle,msvideo1,"
+    "v210,v210x,v308,v408,v410,r210,r10k,avrp,avui,avrn,ayuv,yuv4,y41p,012v,rawvideo,wrapped_avframe,"
+    "png,apng,tiff,exr,dpx,bmp,webp,gif,targa,targa_y216,pam,pbm,pgm,pgmyuv,ppm,pfm,psd,sgi,sunrast,qoi,pictor,pcx,"
+    "xwd,xbm,xpm,cri,dds,photocd,hdr,vbn,gem,bitpacked,asv1,asv2";
+
+constexpr int kMostPixels = 16384;         ///< of a side
+constexpr double kOpeningMs = 30'000;      ///< until a file that is being opened is given up
+constexpr std::int64_t kUnknown = AV_NOPTS_VALUE;
 
 /// Files are named by the standard of their codec.
 std::string designation(AVCodecID id) {
@@ -60,15 +79,19 @@ std::string designation(AVCodecID id) {
   }
 }
 
-}  // namespace
+FramePtr black_frame(int width, int height) {
+  std::shared_ptr<AVFrame> f(av_frame_alloc(), [](AVFrame* p) { av_frame_free(&p); });
+  f->format = AV_PIX_FMT_GBRP, f->width = width, f->height = height;
+  if (av_frame_get_buffer(f.get(), 64) < 0) return nullptr;
+  for (int p = 0; p < 3; ++p) std::fill_n(f->data[p], static_cast<std::ptrdiff_t>(f->linesize[p]) * height, 0);
+  return f;
+}
 
-namespace {
-
-/// The parts of a sequence's path, "folder/name.%04d.exr#first-last@num/den".
+/// The parts of a sequence's path, "folder/name.%04d.exr#first-last*step@num/den;missing".
 struct Sequence {
-  std::string before, after;
+  std::string before, after, missing;
   int digits = 0;
-  Frames first = 0, last = -1;
+  Frames first = 0, last = -1, step = 1;
   Rate rate;
 
   static std::optional<Sequence> parse(const std::string& path) {
@@ -79,24 +102,113 @@ struct Sequence {
     int used = 0, digits = 0;
     if (std::sscanf(path.c_str() + mark, "%%0%dd%n", &digits, &used) != 1 || used == 0 || digits > 12)
       return {};
-    long long first = 0, last = 0, num = 0, den = 0;
-    if (std::sscanf(path.c_str() + hash, "#%lld-%lld@%lld/%lld", &first, &last, &num, &den) != 4 ||
-        last < first || num <= 0 || den <= 0)
+    long long first = 0, last = 0, step = 1, num = 0, den = 0;
+    int range = 0, rate = 0;
+    if (std::sscanf(path.c_str() + hash, "#%lld-%lld%n", &first, &last, &range) != 2) return {};
+    const char* rest = path.c_str() + hash + range;
+    if (*rest == '*') {
+      int stepped = 0;
+      if (std::sscanf(rest, "*%lld%n", &step, &stepped) != 1) return {};
+      rest += stepped;
+    }
+    if (std::sscanf(rest, "@%lld/%lld%n", &num, &den, &rate) != 2 || last < first || num <= 0 || den <= 0 ||
+        step < 1)
       return {};
+    if (rest[rate] == ';') s.missing = rest + rate + 1;
     s.before = path.substr(0, mark);
     s.after =
         path.substr(mark + static_cast<std::size_t>(used), hash - mark - static_cast<std::size_t>(used));
-    s.digits = digits, s.first = first, s.last = last, s.rate = {num, den};
+    s.digits = digits, s.first = first, s.last = last, s.step = step, s.rate = {num, den};
     return s;
   }
-  std::string file(Frames n) const { return fmt::format("{}{:0{}}{}", before, first + n, digits, after); }
-  Frames frames() const { return last - first + 1; }
+  Frames number(Frames n) const { return first + n * step; }
+  std::string file(Frames n) const { return fmt::format("{}{:0{}}{}", before, number(n), digits, after); }
+  bool has(Frames n) const {
+    std::error_code e;
+    return std::filesystem::exists(file(n), e);
+  }
+  Frames frames() const { return (last - first) / step + 1; }
 };
+
+/// What has to be looked for in a file whose header does not say it; found once for each state of a file.
+struct Looked {
+  std::int64_t first_pts = kUnknown;
+  Frames frames = 0;
+};
+
+class LookedAt {
+ public:
+  std::optional<Looked> find(const Hash128& identity) {
+    const std::lock_guard lock(mutex_);
+    const auto it = all_.find(identity);
+    return it == all_.end() ? std::nullopt : std::optional(it->second);
+  }
+  void keep(const Hash128& identity, const Looked& looked) {
+    const std::lock_guard lock(mutex_);
+    all_.insert_or_assign(identity, looked);
+  }
+
+ private:
+  std::mutex mutex_;
+  std::unordered_map<Hash128, Looked> all_;
+};
+LookedAt& looked_at() {
+  static auto* all = new LookedAt;
+  return *all;
+}
+
+Orientation from_stream(const AVStream* stream) {
+  std::size_t size = 0;
+  const std::uint8_t* matrix = av_stream_get_side_data(stream, AV_PKT_DATA_DISPLAYMATRIX, &size);
+  return matrix && size >= 9 * sizeof(std::int32_t)
+             ? orientation_of(reinterpret_cast<const std::int32_t*>(matrix))
+             : Orientation{};
+}
+
+/// ITU-T H.273 code points, as far as they are colour spaces that are known here.
+void note_colours(MediaInfo& info, AVColorPrimaries primaries, AVColorTransferCharacteristic transfer) {
+  const bool wide = primaries == AVCOL_PRI_BT2020;
+  if (transfer == AVCOL_TRC_SMPTE2084) info.colour_space = "PQ";
+  else if (transfer == AVCOL_TRC_ARIB_STD_B67) info.colour_space = "HLG";
+  else if (transfer == AVCOL_TRC_LINEAR && !wide) info.colour_space = "Linear Rec. 709";
+  else if (wide) info.colour_space = "Rec. 2020";
+  const bool known_transfer = transfer == AVCOL_TRC_UNSPECIFIED || transfer == AVCOL_TRC_RESERVED0 ||
+                              transfer == AVCOL_TRC_BT709 || transfer == AVCOL_TRC_SMPTE170M ||
+                              transfer == AVCOL_TRC_GAMMA28 || transfer == AVCOL_TRC_BT2020_10 ||
+                              transfer == AVCOL_TRC_BT2020_12 || transfer == AVCOL_TRC_IEC61966_2_1 ||
+                              !info.colour_space.empty();
+  if (!known_transfer)
+    info.remarks.push_back(fmt::format("Its transfer characteristic is '{}', which is shown as Rec. 709's.",
+                                       av_color_transfer_name(transfer) ? av_color_transfer_name(transfer) : "?"));
+  const bool known_primaries = primaries == AVCOL_PRI_UNSPECIFIED || primaries == AVCOL_PRI_RESERVED0 ||
+                               primaries == AVCOL_PRI_BT709 || wide;
+  if (!known_primaries)
+    info.remarks.push_back(fmt::format("Its primaries are '{}', which are shown as those of Rec. 709.",
+                                       av_color_primaries_name(primaries) ? av_color_primaries_name(primaries) : "?"));
+}
 
 }  // namespace
 
-std::string sequence_path(const std::string& pattern, Frames first, Frames last, Rate rate) {
-  return fmt::format("{}#{}-{}@{}/{}", pattern, first, last, rate.num, rate.den);
+Orientation orientation_of(const std::int32_t* m) {
+  // x' = a x + c y and y' = b x + d y, with a, b, c, d at 0, 1, 3, 4. Only quarter turns are obeyed.
+  const double a = m[0], b = m[1], c = m[3], d = m[4];
+  Orientation o;
+  o.exchanged = std::abs(b) + std::abs(c) > std::abs(a) + std::abs(d);
+  o.flip_x = (o.exchanged ? c : a) < 0;
+  o.flip_y = (o.exchanged ? b : d) < 0;
+  return o;
+}
+
+bool MediaInfo::has(Frames n) const {
+  if (still) return true;
+  if (n < 0 || (frames > 0 && n >= frames)) return false;
+  return std::none_of(holes.begin(), holes.end(), [n](const FrameRange& h) { return n >= h.in && n < h.out; });
+}
+
+std::string sequence_path(const std::string& pattern, Frames first, Frames last, Rate rate, Frames step,
+                          const std::string& missing) {
+  return fmt::format("{}#{}-{}{}@{}/{}{}", pattern, first, last, step > 1 ? fmt::format("*{}", step) : "", rate.num,
+                     rate.den, missing.empty() ? "" : ";" + missing);
 }
 bool is_sequence(const std::string& path) { return Sequence::parse(path).has_value(); }
 
@@ -122,52 +234,78 @@ struct FrameReader::Impl {
   AVPacket* packet = nullptr;
   AVStream* stream = nullptr;
   MediaInfo info;
+  AVRational aspect{0, 1};
+  Stopwatch opening;
+  bool opened = false;
+  bool counted = false;  ///< the stream carries no times: pictures are counted in the order they are shown
   std::int64_t first_pts = 0;
-  Frames next = -1;  ///< frame that the next decoded picture is expected to be, −1 when unknown
-  Frames last = -1;
-  FramePtr last_frame;
-  bool draining = false;
+  std::int64_t grain = 0;  ///< by how much a time may be later than it says, ticks: how containers round
+
+  // Where reading is. `held` is what is shown until `ahead` begins.
+  struct Picture {
+    FramePtr frame;
+    std::int64_t pts = 0;
+  };
+  std::optional<Picture> held, ahead;
+  Frames counted_so_far = 0;  ///< pictures decoded since the stream's begin
+  bool draining = false, ended = false;
+
   std::optional<Sequence> sequence;
   std::size_t keep = 0;
   std::deque<std::pair<Frames, FramePtr>> recent;
+  FieldFilter fields;
 
-  ~Impl() {
+  ~Impl() { close(); }
+  void close() {
     av_packet_free(&packet);
     avcodec_free_context(&codec);
     avformat_close_input(&format);
   }
 
+  AVRational frame_time() const { return {static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)}; }
+  /// The frame that begins nearest to this time.
   Frames number_of(std::int64_t pts) const {
-    // Nearest frame: pts in the stream's time base to frames at its rate.
-    return av_rescale_q_rnd(pts - first_pts, stream->time_base,
-                            AVRational{static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)},
-                            AV_ROUND_NEAR_INF);
+    return av_rescale_q_rnd(pts - first_pts, stream->time_base, frame_time(), AV_ROUND_NEAR_INF);
   }
-  std::int64_t pts_of(Frames n) const {
-    return first_pts +
-           av_rescale_q(n, AVRational{static_cast<int>(info.rate.den), static_cast<int>(info.rate.num)},
-                        stream->time_base);
+  std::int64_t pts_of(Frames n) const { return first_pts + av_rescale_q(n, frame_time(), stream->time_base); }
+  /// Whether a picture of this time is seen at frame n or before. A constant rate has its pictures at the nearest
+  /// frame, however unsteady its times are.
+  bool begun(std::int64_t pts, Frames n) const {
+    return info.constant ? number_of(pts) <= n : pts <= pts_of(n) + grain;
   }
+
+  // ---- Sequences ----------------------------------------------------------------------------------------
 
   /// A sequence takes what it is from its first file that is there.
   Result<void> start_sequence() {
+    std::optional<Frames> first;
     for (Frames n = 0; n < sequence->frames(); ++n) {
       std::error_code e;
-      if (!std::filesystem::exists(sequence->file(n), e)) continue;
-      auto first = probe(sequence->file(n));
-      if (!first) return std::unexpected(first.error());
-      info = *first;
-      info.rate = sequence->rate;
-      info.frames = sequence->frames();
-      info.still = false;
-      info.intra = true;
-      info.identity = file_identity(path);
-      for (Frames m = n + 1; m < sequence->frames(); ++m)
-        if (const auto size = std::filesystem::file_size(sequence->file(m), e); !e) info.bytes += size;
-      return {};
+      const auto size = std::filesystem::file_size(sequence->file(n), e);
+      if (!e) {
+        info.bytes += size;
+        if (!first) first = n;
+      } else if (!info.holes.empty() && info.holes.back().out == n) {
+        ++info.holes.back().out;
+      } else {
+        info.holes.push_back({n, n + 1});
+      }
     }
-    return bad_input("has no file", path,
-                     "Put the files back or relink them; its segments are offline until then.");
+    if (!first)
+      return bad_input("has no file", path,
+                       "Put the files back or relink them; its segments are offline until then.");
+    auto looked = probe(sequence->file(*first));
+    if (!looked) return std::unexpected(looked.error());
+    const std::uint64_t bytes = info.bytes;
+    std::vector<FrameRange> holes = std::move(info.holes);
+    info = *looked;
+    info.rate = sequence->rate, info.frames = sequence->frames(), info.bytes = bytes;
+    info.still = false, info.intra = true;
+    info.identity = file_identity(path);
+    // "hold" has nothing to show before the first file.
+    if (sequence->missing.empty()) info.holes = std::move(holes);
+    else if (sequence->missing == "hold" && *first > 0) info.holes = {{0, *first}};
+    return {};
   }
 
   Result<FramePtr> read_sequence(Frames n, ReadTimes& t) {
@@ -175,20 +313,35 @@ struct FrameReader::Impl {
     if (n >= sequence->frames())
       return bad_input(fmt::format("ends early: frame {} was asked for, {} exist", n, sequence->frames()),
                        path, "Shorten the segment.");
-    std::error_code e;
-    if (!std::filesystem::exists(sequence->file(n), e))
-      return bad_input(fmt::format("frame {} of the sequence is missing", sequence->first + n),
-                       sequence->file(n), "Render or copy that frame again; the others play.");
-    auto reader = FrameReader::open(sequence->file(n));
+    Frames there = n;
+    if (sequence->missing == "hold")
+      while (there > 0 && !sequence->has(there)) --there;
+    if (!sequence->has(there)) {
+      if (sequence->missing == "black") return black_frame(info.width, info.height);
+      return bad_input(fmt::format("frame {} of the sequence is missing", sequence->number(n)), sequence->file(n),
+                       "Render or copy that frame again; the others play.");
+    }
+    auto reader = FrameReader::open(sequence->file(there));
     if (!reader) return std::unexpected(reader.error());
     t.read_ms += watch.ms();
     return (*reader)->read(0, &t);
   }
 
   void remember(Frames n, const FramePtr& frame) {
-    if (keep == 0) return;
     recent.emplace_back(n, frame);
-    while (recent.size() > keep) recent.pop_front();
+    while (recent.size() > std::max<std::size_t>(1, keep)) recent.pop_front();
+  }
+  FramePtr remembered(Frames n) const {
+    for (const auto& [at, frame] : recent)
+      if (at == n) return frame;
+    return nullptr;
+  }
+
+  // ---- Opening ------------------------------------------------------------------------------------------
+
+  static int too_long(void* self) {
+    const auto* impl = static_cast<const Impl*>(self);
+    return !impl->opened && impl->opening.ms() > kOpeningMs;
   }
 
   Result<void> start(const std::string& file) {
@@ -202,20 +355,33 @@ struct FrameReader::Impl {
                        "Put the file back or relink it; its segments are offline until then.");
     if (!std::filesystem::is_regular_file(status))
       return bad_input("is no file but a folder or a device", path, "Relink the segment to a file.");
+    if (auto r = open_file(); !r) return r;
+    fill_info();
+    if (info.width <= 0 || info.height <= 0 || info.width > kMostPixels || info.height > kMostPixels)
+      return bad_input(fmt::format("has a raster of {}×{}; 1×1 to {}×{} are read", info.width, info.height,
+                                   kMostPixels, kMostPixels),
+                       path, "Make a smaller copy.");
+    auto looked = look();
+    opened = true;
+    return looked;
+  }
+
+  Result<void> open_file() {
+    close();
     format = avformat_alloc_context();
     if ((slow = throttled_io(path, false))) format->pb = slow.get();
     // Nothing but this one file is opened, whatever it says: no network, no list of other files.
     format->protocol_whitelist = av_strdup("file");
     format->format_whitelist = av_strdup(kContainers);
+    format->interrupt_callback = {too_long, this};
     int r = avformat_open_input(&format, ("file:" + path).c_str(), nullptr, nullptr);
     if (r == AVERROR_INVALIDDATA || r == AVERROR(EINVAL))
-      return bad_input("is in none of the containers that are read here", path,
+      return bad_input("is in none of the containers that are read here, or is damaged at its beginning", path,
                        "Make a copy as MOV, MP4, MXF, MKV or as pictures; docs/formats.md has the list.");
     if (r < 0)
       return bad_input("cannot be opened: " + av_text(r), path, "Replace the file with a whole copy.");
     // mov and mp4 state everything in their header; looking into the packets would cost time at every open.
-    if (std::string_view(format->iformat->name).find("mov") == std::string_view::npos ||
-        format->nb_streams == 0) {
+    if (!states_all()) {
       if ((r = avformat_find_stream_info(format, nullptr)) < 0)
         return bad_input("cannot be understood: " + av_text(r), path, "Replace the file with a whole copy.");
     }
@@ -229,83 +395,255 @@ struct FrameReader::Impl {
       return bad_input("uses a codec that cannot be decoded here: " + designation(stream->codecpar->codec_id),
                        path, "Make a copy in another codec.");
     codec = avcodec_alloc_context3(decoder);
+    codec->codec_whitelist = av_strdup(kDecoders);
+    codec->max_pixels = static_cast<std::int64_t>(kMostPixels) * kMostPixels;
     if ((r = avcodec_parameters_to_context(codec, stream->codecpar)) < 0)
       return bad_input("has damaged codec parameters: " + av_text(r), path,
                        "Replace the file with a whole copy.");
+    codec->pkt_timebase = stream->time_base;
     codec->thread_count = 1;  // frames, not slices, are what runs in parallel here
     if ((r = avcodec_open2(codec, decoder, nullptr)) < 0)
       return bad_input("cannot be decoded: " + av_text(r), path, "Replace the file with a whole copy.");
     packet = av_packet_alloc();
-    fill_info();
-    if (info.width <= 0 || info.height <= 0 || info.width > 32768 || info.height > 32768)
-      return bad_input("states no usable raster", path, "Replace the file with a whole copy.");
+    held.reset(), ahead.reset();
+    draining = ended = false;
+    counted_so_far = 0;
     return {};
+  }
+
+  bool states_all() const {
+    return std::string_view(format->iformat->name).find("mov") != std::string_view::npos && format->nb_streams > 0;
   }
 
   void fill_info() {
     const AVCodecParameters& p = *stream->codecpar;
     info.width = p.width, info.height = p.height;
-    AVRational rate = av_guess_frame_rate(format, stream, nullptr);
-    if (rate.num <= 0 || rate.den <= 0) rate = {24, 1};
-    info.rate = Rate::near(av_q2d(rate));
-    first_pts = stream->start_time == AV_NOPTS_VALUE ? 0 : stream->start_time;
-    info.frames = stream->nb_frames;
-    if (info.frames <= 0 && stream->duration > 0) info.frames = number_of(first_pts + stream->duration);
-    if (info.frames <= 0 && format->duration > 0)
-      info.frames = av_rescale(format->duration, info.rate.num, info.rate.den * AV_TIME_BASE);
     info.codec = designation(p.codec_id);
     const std::string_view container = format->iformat->name;
-    info.still = info.frames <= 1 && (container.ends_with("_pipe") || container.starts_with("image2"));
-    if (info.still) info.frames = 1;
+    const bool picture = container.ends_with("_pipe") || container.starts_with("image2");
     const auto pix = static_cast<AVPixelFormat>(p.format);
-    const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(pix);
-    info.pixel_format = d ? d->name : "unknown";
-    info.bits = d ? d->comp[0].depth : 8;
-    info.alpha = d && (d->flags & (AV_PIX_FMT_FLAG_ALPHA | AV_PIX_FMT_FLAG_PAL));
-    info.linear = d && (d->flags & AV_PIX_FMT_FLAG_FLOAT);
+    note_layout(pix);
     const AVCodecDescriptor* c = avcodec_descriptor_get(p.codec_id);
     // FFV1 may carry its statistics over from frame to frame, which its description does not say.
     info.intra = c && (c->props & AV_CODEC_PROP_INTRA_ONLY) && p.codec_id != AV_CODEC_ID_FFV1;
-    if (!info.intra) {
-      // A long-GOP codec may still have been written with key frames only.
-      const int n = avformat_index_get_entries_count(stream);
-      // Some containers list only their key frames; then the list says nothing about the others.
-      bool all = n > 0 && n >= info.frames;
-      for (int i = 0; i < n && all; ++i) all = avformat_index_get_entry(stream, i)->flags & AVINDEX_KEYFRAME;
-      info.intra = all;
-      for (int i = 0; i < n && !all; ++i)
-        if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); e->flags & AVINDEX_KEYFRAME)
-          info.keys.push_back(number_of(e->timestamp));
-    }
+    // No times at all, or those of decoding only: what is shown when follows from the order of the pictures alone.
+    counted = (format->iformat->flags & AVFMT_NOTIMESTAMPS) || (container == "avi" && !info.intra);
+    first_pts = stream->start_time == kUnknown ? 0 : stream->start_time;
+    find_rate();
+    count_frames();
+    info.still = picture && info.frames <= 1;
+    if (info.still) info.frames = 1;
+    find_keys();
+    info.orientation = from_stream(stream);
+    aspect = av_guess_sample_aspect_ratio(format, stream, nullptr);
+    if (aspect.num > 0 && aspect.den > 0) info.pixel_aspect = av_q2d(aspect);
+    info.interlaced = p.field_order != AV_FIELD_UNKNOWN && p.field_order != AV_FIELD_PROGRESSIVE;
+    find_timecode();
     std::error_code e;
     info.bytes = std::filesystem::file_size(path, e);
     info.identity = file_identity(path);
   }
 
-  Result<void> seek(Frames n, ReadTimes& t) {
+  void note_layout(AVPixelFormat pix) {
+    const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(pix);
+    info.pixel_format = d ? d->name : "unknown";
+    info.bits = d ? d->comp[0].depth : 8;
+    info.alpha = d && (d->flags & (AV_PIX_FMT_FLAG_ALPHA | AV_PIX_FMT_FLAG_PAL));
+    info.linear = d && (d->flags & AV_PIX_FMT_FLAG_FLOAT);
+  }
+
+  /// Times of decoding of every picture that is shown, where the header has them all.
+  std::vector<std::int64_t> listed_times() const {
+    std::vector<std::int64_t> all;
+    const int n = states_all() ? avformat_index_get_entries_count(stream) : 0;
+    for (int i = 0; i < n; ++i)
+      if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); !(e->flags & AVINDEX_DISCARD_FRAME))
+        all.push_back(e->timestamp);
+    return all;
+  }
+
+  /// Constant: the n-th picture is nearest to n frames' time, throughout. Else frames are counted at the finest step
+  /// between two pictures.
+  void find_rate() {
+    AVRational rate = av_guess_frame_rate(format, stream, nullptr);
+    if (rate.num <= 0 || rate.den <= 0) rate = {24, 1};
+    info.rate = Rate::near(av_q2d(rate));
+    const AVRational base = stream->time_base;
+    const std::vector<std::int64_t> times = listed_times();
+    if (times.size() > 1) {
+      const double mean = static_cast<double>(times.back() - times.front()) / static_cast<double>(times.size() - 1);
+      const auto steady = [&] {
+        for (std::size_t i = 0; i < times.size(); ++i)
+          if (av_rescale_q_rnd(times[i] - times[0], base, frame_time(), AV_ROUND_NEAR_INF) !=
+              static_cast<std::int64_t>(i))
+            return false;
+        return true;
+      };
+      if (mean > 0) {
+        info.rate = Rate::near(1 / (mean * av_q2d(base)));
+        info.constant = steady();
+        if (!info.constant) {
+          const Ratio exact = Ratio::near(1 / (mean * av_q2d(base)));
+          const Rate rounded = std::exchange(info.rate, Rate{std::max<std::int64_t>(1, exact.num), exact.den});
+          info.constant = steady();
+          if (!info.constant) info.rate = rounded;
+        }
+      }
+      std::int64_t least = 0;
+      for (std::size_t i = 1; i < times.size(); ++i)
+        if (const std::int64_t d = times[i] - times[i - 1]; d > 0 && (least == 0 || d < least)) least = d;
+      if (!info.constant && least > 0)
+        info.rate = Rate::near(std::min(240.0, 1 / (static_cast<double>(least) * av_q2d(base))));
+    } else if (!states_all()) {
+      const double guessed = av_q2d(rate), mean = av_q2d(stream->avg_frame_rate);
+      info.constant = counted || !(mean > 0 && std::abs(guessed / mean - 1) > 0.01);
+      if (!info.constant) info.rate = Rate::near(std::min(240.0, std::max(guessed, mean)));
+    }
+    const double ticks = info.rate.frame_ms() / 1000 / av_q2d(base);
+    grain = ticks >= 4 ? 1 : 0;
+  }
+
+  void count_frames() {
+    info.frames = stream->nb_frames;
+    if (const std::vector<std::int64_t> times = listed_times(); !times.empty() && info.constant)
+      info.frames = static_cast<Frames>(times.size());
+    else if (stream->duration > 0 && (info.frames <= 0 || !info.constant))
+      info.frames = number_of(first_pts + stream->duration);
+    if (info.frames <= 0 && format->duration > 0)
+      info.frames = av_rescale(format->duration, info.rate.num, info.rate.den * AV_TIME_BASE);
+    if (!states_all()) return;
+    // What lies beyond the end of a file that was cut off is not there.
+    std::error_code e;
+    const auto size = static_cast<std::int64_t>(std::filesystem::file_size(path, e));
+    const int n = avformat_index_get_entries_count(stream);
+    for (int i = 0; i < n && !e; ++i) {
+      const AVIndexEntry* entry = avformat_index_get_entry(stream, i);
+      if (entry->pos + entry->size <= size) continue;
+      const Frames whole = number_of(first_pts + entry->timestamp - avformat_index_get_entry(stream, 0)->timestamp);
+      info.remarks.push_back(fmt::format("It is cut off: {} of {} frames are there.", whole, info.frames));
+      info.frames = std::min(info.frames, whole);
+      break;
+    }
+  }
+
+  void find_keys() {
+    if (info.intra || counted) return;
+    // A long-GOP codec may still have been written with key frames only.
+    const int n = avformat_index_get_entries_count(stream);
+    // Some containers list only their key frames; then the list says nothing about the others.
+    bool all = n > 0 && n >= info.frames;
+    for (int i = 0; i < n && all; ++i) all = avformat_index_get_entry(stream, i)->flags & AVINDEX_KEYFRAME;
+    info.intra = all;
+    for (int i = 0; i < n && !all; ++i)
+      if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); e->flags & AVINDEX_KEYFRAME)
+        info.keys.push_back(number_of(e->timestamp));
+  }
+
+  void find_timecode() {
+    const auto tag = [](const AVDictionary* tags) {
+      const AVDictionaryEntry* e = av_dict_get(tags, "timecode", nullptr, 0);
+      return e ? e->value : nullptr;
+    };
+    const char* text = tag(stream->metadata);
+    for (unsigned i = 0; !text && i < format->nb_streams; ++i) text = tag(format->streams[i]->metadata);
+    if (!text) text = tag(format->metadata);
+    AVTimecode code;
+    if (text && av_timecode_init_from_string(&code, {static_cast<int>(info.rate.num), static_cast<int>(info.rate.den)},
+                                             text, nullptr) >= 0)
+      info.timecode = code.start;
+  }
+
+  /// What only the file's packets tell: when the first picture that can be decoded is shown, and how many frames
+  /// there really are.
+  Result<void> look() {
+    if (info.still || states_all()) return {};
+    std::optional<Looked> known = looked_at().find(info.identity);
+    if (!known) {
+      Looked found;
+      ReadTimes t;
+      auto first = decode_one(t, 0);
+      if (!first) return std::unexpected(first.error());
+      found.first_pts = counted ? 0 : first->pts == kUnknown ? first_pts : first->pts;
+      first_pts = found.first_pts;
+      found.frames = counted ? count_packets() : number_of_last() + 1;
+      if (auto r = open_file(); !r) return r;
+      known = found;
+      looked_at().keep(info.identity, found);
+    }
+    first_pts = known->first_pts;
+    if (known->frames > 0 && info.frames > known->frames + 1)
+      info.remarks.push_back(fmt::format("It is cut off: {} of {} frames are there.", known->frames, info.frames));
+    if (known->frames > 0) info.frames = known->frames;
+    return {};
+  }
+
+  /// Pictures from here to the end, and those that were decoded already.
+  Frames count_packets() {
+    Frames n = 0;
+    if (auto again = open_file(); !again) return 0;
+    while (av_read_frame(format, packet) >= 0) {
+      n += packet->stream_index == stream->index && packet->size > 0;
+      av_packet_unref(packet);
+    }
+    return n;
+  }
+
+  /// The last frame that has a picture.
+  Frames number_of_last() {
+    const std::int64_t end = pts_of(std::max<Frames>(0, info.frames - 1));
+    const std::int64_t early = av_rescale_q(2, {1, 1}, stream->time_base);
+    if (avformat_seek_file(format, stream->index, INT64_MIN, end - early, end, 0) < 0 &&
+        av_seek_frame(format, stream->index, std::max(first_pts, end - early), AVSEEK_FLAG_BACKWARD) < 0)
+      return info.frames - 1;
+    std::int64_t last = first_pts, until = first_pts;
+    while (av_read_frame(format, packet) >= 0) {
+      if (packet->stream_index == stream->index) {
+        const std::int64_t at = packet->pts != kUnknown ? packet->pts : packet->dts;
+        if (at != kUnknown && at >= last) last = at, until = at + packet->duration;
+      }
+      av_packet_unref(packet);
+    }
+    const Frames n = number_of(last);
+    return info.constant ? n : std::max(n, number_of(until) - 1);
+  }
+
+  // ---- Reading ------------------------------------------------------------------------------------------
+
+  /// Goes to a place from which frame n can be reached, `further` frames before the nearest.
+  Result<void> seek(Frames n, Frames further, ReadTimes& t) {
     const Stopwatch watch;
-    const int r = av_seek_frame(format, stream->index, pts_of(n), AVSEEK_FLAG_BACKWARD);
-    if (r < 0 && av_seek_frame(format, stream->index, 0, AVSEEK_FLAG_BYTE) < 0)
-      return bad_input("cannot be searched: " + av_text(r), path, "Replace the file with a whole copy.");
+    const Frames to = std::max<Frames>(0, n - further);
+    const bool again = counted || (to == 0 && further > 0);
+    const std::string_view container = format->iformat->name;
+    // Where there is no list of pictures, only the first byte is surely the beginning.
+    const bool first_byte = to == 0 && (container == "mpegts" || container == "mpeg");
+    if (again || (first_byte ? av_seek_frame(format, -1, 0, AVSEEK_FLAG_BYTE)
+                             : av_seek_frame(format, stream->index, pts_of(to), AVSEEK_FLAG_BACKWARD)) < 0)
+      if (auto r = open_file(); !r) return r;
     avcodec_flush_buffers(codec);
-    draining = false;
-    next = -1;
+    held.reset(), ahead.reset();
+    draining = ended = false;
+    counted_so_far = 0;
     t.cold = true;
     t.read_ms += watch.ms();
     return {};
   }
 
-  /// Whether going on from here to n is no dearer than seeking.
+  /// Whether going on from what is held to frame n is no dearer than seeking.
   bool near_ahead(Frames n) const {
-    if (next < 0 || n < next) return false;
-    if (n == next) return true;
-    if (info.intra) return n - next < 4;
-    const int here = av_index_search_timestamp(stream, pts_of(next), AVSEEK_FLAG_BACKWARD);
+    if (!held || !begun(held->pts, n)) return false;
+    const Frames from = number_of(held->pts);
+    if (counted || n - from <= 1) return true;
+    if (info.intra) return n - from < 4;
+    if (avformat_index_get_entries_count(stream) == 0) return n - from < 250;
+    const int here = av_index_search_timestamp(stream, pts_of(from), AVSEEK_FLAG_BACKWARD);
     const int there = av_index_search_timestamp(stream, pts_of(n), AVSEEK_FLAG_BACKWARD);
-    return here == there || n - next < 8;
+    return here == there || n - from < 8;
   }
 
-  Result<FramePtr> decode_one(ReadTimes& t, Frames wanted) {
+  /// The next picture in the order of showing, with its time.
+  Result<Picture> decode_one(ReadTimes& t, Frames wanted) {
+    const Error damaged{Fault::bad_input, "is damaged", path, "Replace the file with a whole copy."};
     for (;;) {
       std::shared_ptr<AVFrame> frame(av_frame_alloc(), [](AVFrame* f) { av_frame_free(&f); });
       Stopwatch watch;
@@ -314,36 +652,104 @@ struct FrameReader::Impl {
       t.decode_ms += watch.ms(), t.decode_cpu_ms += cpu.ms();
       if (r == 0) {
         ++t.decoded;
-        return frame;
+        return shown(std::move(frame));
       }
-      if (r == AVERROR_EOF)
-        return bad_input(fmt::format("ends early: frame {} was asked for, {} exist", wanted, last + 1), path,
+      if (r == AVERROR_EOF) {
+        ended = true;
+        return bad_input(fmt::format("ends early: frame {} was asked for", wanted), path,
                          "Shorten the segment or replace the file.");
-      if (r != AVERROR(EAGAIN))
-        return bad_input("is damaged: " + av_text(r), path, "Replace the file with a whole copy.");
+      }
+      // A stream that begins anywhere begins with pictures that lack what they are built on.
+      const bool starting = !held && counted_so_far == 0;
+      if (r != AVERROR(EAGAIN) && !starting) return std::unexpected(damaged);
       watch.restart();
       r = av_read_frame(format, packet);
       t.read_ms += watch.ms();
       if (r < 0) {
-        if (draining)
+        if (std::exchange(draining, true)) {
+          ended = true;
           return bad_input(fmt::format("ends early: frame {} was asked for", wanted), path,
                            "Shorten the segment or replace the file.");
-        draining = true;
+        }
         avcodec_send_packet(codec, nullptr);
         continue;
       }
-      if (packet->stream_index == stream->index &&
-          !(info.intra && packet->pts != AV_NOPTS_VALUE && number_of(packet->pts) < wanted)) {
+      const bool before = info.intra && info.constant && !counted && opened && packet->pts != kUnknown &&
+                          number_of(packet->pts) < wanted;
+      if (packet->stream_index == stream->index && !before) {
         watch.restart();
         cpu.restart();
         r = avcodec_send_packet(codec, packet);
         t.decode_ms += watch.ms(), t.decode_cpu_ms += cpu.ms();
-        if (r < 0 && r != AVERROR(EAGAIN)) {
+        if (r < 0 && r != AVERROR(EAGAIN) && !starting) {
           av_packet_unref(packet);
-          return bad_input("is damaged: " + av_text(r), path, "Replace the file with a whole copy.");
+          return std::unexpected(damaged);
         }
       }
       av_packet_unref(packet);
+    }
+  }
+
+  Picture shown(std::shared_ptr<AVFrame> frame) {
+    Picture p;
+    p.pts = frame->best_effort_timestamp;
+    const Frames n = counted_so_far++;
+    if (counted) p.pts = pts_of(n);
+    else if (p.pts == kUnknown)
+      p.pts = held ? held->pts + av_rescale_q(1, frame_time(), stream->time_base) : opened ? first_pts : kUnknown;
+    // What the container says of how it is to be seen goes with the picture.
+    if (aspect.num > 0 && aspect.den > 0) frame->sample_aspect_ratio = aspect;
+    if (!info.orientation.upright() && !av_frame_get_side_data(frame.get(), AV_FRAME_DATA_DISPLAYMATRIX)) {
+      std::size_t size = 0;
+      const std::uint8_t* matrix = av_stream_get_side_data(stream, AV_PKT_DATA_DISPLAYMATRIX, &size);
+      if (AVFrameSideData* side = av_frame_new_side_data(frame.get(), AV_FRAME_DATA_DISPLAYMATRIX, size))
+        std::copy_n(matrix, size, side->data);
+    }
+    p.frame = std::move(frame);
+    return p;
+  }
+
+  /// Seeks until the picture that is shown at frame n, or one before it, is held.
+  Result<void> reach(Frames n, ReadTimes& t) {
+    for (Frames further = 0;; further = further == 0 ? std::max<Frames>(8, info.rate.nominal()) : further * 4) {
+      if (auto r = seek(n, further, t); !r) return r;
+      const bool from_start = counted || n - further <= 0;
+      for (;;) {
+        auto p = decode_one(t, n);
+        if (!p) {
+          if (from_start || !ended) return std::unexpected(p.error());
+          break;  // a container that seeks badly: once more from further ahead
+        }
+        // After a seek, what comes before the first key picture may lack what it is built on.
+        if (!from_start && !info.intra && !p->frame->key_frame) continue;
+        held = std::move(*p);
+        break;
+      }
+      if (held && begun(held->pts, n)) return {};
+      if (from_start && (counted || further > 0))
+        return bad_input(fmt::format("has no frame {}; the first is {}", n, held ? number_of(held->pts) : 0), path,
+                         "Move the segment's start.");
+    }
+  }
+
+  Result<FramePtr> read(Frames n, ReadTimes& t) {
+    if (!near_ahead(n))
+      if (auto r = reach(n, t); !r) return std::unexpected(r.error());
+    for (;;) {
+      if (number_of(held->pts) == n && (info.constant || std::abs(held->pts - pts_of(n)) <= grain)) return held->frame;
+      if (!ahead && !ended) {
+        auto p = decode_one(t, n);
+        if (p) ahead = std::move(*p);
+        else if (!ended) return std::unexpected(p.error());
+      }
+      if (ahead && begun(ahead->pts, n)) {
+        held = std::exchange(ahead, std::nullopt);
+        continue;
+      }
+      if (ahead || (info.frames > 0 && n < info.frames && !info.constant)) return held->frame;
+      return bad_input(
+          fmt::format("ends early: frame {} was asked for, {} exist", n, number_of(held->pts) + 1), path,
+          "Shorten the segment or replace the file.");
     }
   }
 };
@@ -367,35 +773,31 @@ Result<FramePtr> FrameReader::read(Frames n, ReadTimes* times) {
   Impl& s = *impl_;
   if (n < 0) return bad_input(fmt::format("has no frame {}", n), s.path, "Move the segment's start.");
   if (s.info.still) n = 0;
-  if (s.last_frame && n == s.last) return s.last_frame;
-  for (const auto& [at, frame] : s.recent)
-    if (at == n) return frame;
-  if (s.sequence) {
-    auto frame = s.read_sequence(n, t);
-    if (frame) s.last = n, s.last_frame = *frame, s.remember(n, *frame);
-    return frame;
-  }
-  if (!s.near_ahead(n))
-    if (auto r = s.seek(n, t); !r) return std::unexpected(r.error());
-  for (;;) {
-    auto frame = s.decode_one(t, n);
-    if (!frame) {
-      s.next = -1;
-      return frame;
-    }
-    const std::int64_t pts = (*frame)->best_effort_timestamp;
-    const Frames at = s.info.still ? 0 : pts == AV_NOPTS_VALUE ? s.next : s.number_of(pts);
-    s.last = at, s.last_frame = *frame, s.next = at + 1;
-    s.remember(at, *frame);
-    if (at >= n) {
-      if (at > n) {
-        s.last = -1, s.last_frame = nullptr;
-        return bad_input(fmt::format("has no frame {}; the next is {}", n, at), s.path,
-                         "Replace the file with a whole copy.");
-      }
-      return frame;
-    }
-  }
+  if (FramePtr known = s.remembered(n)) return known;
+  auto frame = s.sequence ? s.read_sequence(n, t) : s.read(n, t);
+  if (frame) s.remember(n, *frame);
+  else s.held.reset(), s.ahead.reset();
+  return frame;
+}
+
+Result<FramePtr> FrameReader::read_progressive(Frames n, ReadTimes* times) {
+  ReadTimes unused;
+  ReadTimes& t = times ? *times : unused;
+  keep(4);
+  const auto neighbour = [&](Frames m) -> FramePtr {
+    if (m < 0 || !info().has(m)) return nullptr;
+    auto f = read(m, &t);
+    return f ? *f : nullptr;
+  };
+  const FramePtr before = neighbour(n - 1);
+  auto now = read(n, &t);
+  if (!now) return now;
+  const FramePtr after = neighbour(n + 1);
+  const Stopwatch watch;
+  const CpuStopwatch cpu;
+  auto made = impl_->fields.middle(n, before, *now, after);
+  t.fields_ms += watch.ms(), t.fields_cpu_ms += cpu.ms();
+  return made;
 }
 
 Frames frames_before(const MediaInfo& info, Frames n) {
@@ -407,14 +809,24 @@ Result<MediaInfo> probe(const std::string& path) {
   auto reader = FrameReader::open(path);
   if (!reader) return std::unexpected(reader.error());
   MediaInfo info = (*reader)->info();
-  if (info.pixel_format == "unknown")
-    // Some headers do not say how pixels are laid out; the first frame does. Only asked for once a file.
-    if (const auto frame = (*reader)->read(0))
-      if (const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>((*frame)->format))) {
-        info.pixel_format = d->name, info.bits = d->comp[0].depth;
-        info.alpha = d->flags & (AV_PIX_FMT_FLAG_ALPHA | AV_PIX_FMT_FLAG_PAL);
-        info.linear = d->flags & AV_PIX_FMT_FLAG_FLOAT;
-      }
+  if (is_sequence(path)) return info;
+  const auto frame = (*reader)->read(0);
+  if (!frame) return std::unexpected(frame.error());
+  // Some headers do not say how pixels are laid out, or that there are fields; the first picture does.
+  const AVFrame& f = **frame;
+  if (const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
+      d && info.pixel_format == "unknown") {
+    info.pixel_format = d->name, info.bits = d->comp[0].depth;
+    info.alpha = d->flags & (AV_PIX_FMT_FLAG_ALPHA | AV_PIX_FMT_FLAG_PAL);
+    info.linear = d->flags & AV_PIX_FMT_FLAG_FLOAT;
+  }
+  info.interlaced = info.interlaced || f.interlaced_frame;
+  if (f.sample_aspect_ratio.num > 0 && f.sample_aspect_ratio.den > 0) info.pixel_aspect = av_q2d(f.sample_aspect_ratio);
+  if (const AVFrameSideData* side = av_frame_get_side_data(&f, AV_FRAME_DATA_DISPLAYMATRIX))
+    info.orientation = orientation_of(reinterpret_cast<const std::int32_t*>(side->data));
+  note_colours(info, f.color_primaries, f.color_trc);
+  // What the stream says wins over what the container says of its raster.
+  info.width = f.width, info.height = f.height;
   return info;
 }
 

@@ -14,9 +14,18 @@ namespace gc {
 
 using FramePtr = std::shared_ptr<const AVFrame>;
 
+/// How a stored picture has to be laid before a person sees it upright: first its sides are exchanged, then it is
+/// mirrored.
+struct Orientation {
+  bool exchanged = false;  ///< rows become columns
+  bool flip_x = false;     ///< left to right
+  bool flip_y = false;     ///< top to bottom
+  bool upright() const { return !exchanged && !flip_x && !flip_y; }
+};
+
 struct MediaInfo {
-  int width = 0, height = 0;
-  Rate rate;
+  int width = 0, height = 0;  ///< as stored
+  Rate rate;                  ///< frames are counted at this; of a variable rate the finest step that occurs
   Frames frames = 0;
   std::string codec;         ///< by its standard: "H.264", "VC-3", "Motion JPEG", ...
   std::string pixel_format;  ///< as libav* names it
@@ -25,10 +34,26 @@ struct MediaInfo {
   bool still = false;        ///< one picture, shown for as long as it is asked for
   bool alpha = false;
   bool linear = false;  ///< float components, taken as scene-linear light
+  bool constant = true;        ///< every frame has a picture of its own
+  bool interlaced = false;     ///< two fields of different times in one picture
+  Orientation orientation;     ///< frames carry it too, and to_image() obeys it
+  double pixel_aspect = 1;     ///< width ÷ height of a stored pixel; frames carry it too
+  std::string colour_space;    ///< a name of media/colour.h, by the file's tags; empty: it does not say
+  Frames timecode = -1;        ///< of the first frame, as the file states it, frames; −1: it states none
+  /// Frames that are not there although the file (or the name of a sequence) has a place for them, in order.
+  std::vector<FrameRange> holes;
+  std::vector<std::string> remarks;  ///< what of the file is not obeyed, in sentences
   std::vector<Frames>
       keys;  ///< of a long-GOP file: frames that can be decoded alone, in order; empty when unknown
   std::uint64_t bytes = 0;  ///< of the file
   Hash128 identity;         ///< path, size and time of change: what a fingerprint takes as "this file"
+
+  /// The picture as a person sees it: sides after turning, and the width in stored pixels' heights.
+  int upright_width() const { return orientation.exchanged ? height : width; }
+  int upright_height() const { return orientation.exchanged ? width : height; }
+  double upright_aspect() const { return orientation.exchanged ? 1 / pixel_aspect : pixel_aspect; }
+  /// Whether the file has a picture for frame n.
+  bool has(Frames n) const;
 };
 
 /// Milliseconds that one read took.
@@ -36,6 +61,8 @@ struct ReadTimes {
   double read_ms = 0;    ///< demuxing: disk and container
   double decode_ms = 0;  ///< codec, wall time
   double decode_cpu_ms = 0;
+  double fields_ms = 0;  ///< making one picture of two fields
+  double fields_cpu_ms = 0;
   int decoded = 0;    ///< frames decoded, including those needed only to reach the one asked for
   bool cold = false;  ///< the reader had to seek
   /// Milliseconds of a frame that is reached from the one before it.
@@ -44,9 +71,16 @@ struct ReadTimes {
   }
 };
 
-/// Reads frames of one file in any order; going forward is fast. Not for use from two threads at once. A path
-/// with a run of '%0Nd' is a sequence of images, one file a frame: "plates/bowl.%04d.exr" with a
-/// "#first-last@rate" after it, for example "plates/bowl.%04d.exr#1001-1096@24/1".
+/// Reads frames of one file in any order; going forward is fast. Not for use from two threads at once.
+///
+/// Frames are told by the time at which they are shown, never by counting packets. Frame n is what is seen at n
+/// frames' time after the first picture that can be decoded: the picture that began then or last before. So a
+/// variable rate holds the picture before, and a stream may begin anywhere. Streams that carry no times at all
+/// (raw H.264, B-frames in AVI) count the pictures in the order in which they are shown.
+///
+/// A path with a run of '%0Nd' is a sequence of images, one file a frame: "plates/bowl.%04d.exr" with a
+/// "#first-last@rate" after it, for example "plates/bowl.%04d.exr#1001-1096@24/1". "#1001-1096*2@24/1" takes every
+/// second number. ";hold" or ";black" after it says what stands for a file that is missing; else it is an error.
 class FrameReader {
  public:
   static Result<std::unique_ptr<FrameReader>> open(const std::string& path);
@@ -57,6 +91,8 @@ class FrameReader {
   void keep(int frames);
   /// The frame shown at n frames from the file's first. Fails past the end ("ends early") and on damage.
   Result<FramePtr> read(Frames n, ReadTimes* times = nullptr);
+  /// The same made of both fields, for interlaced media: the first field's time, the other field's lines filled in.
+  Result<FramePtr> read_progressive(Frames n, ReadTimes* times = nullptr);
 
  private:
   struct Impl;
@@ -68,8 +104,9 @@ class FrameReader {
 /// files.
 Frames frames_before(const MediaInfo& info, Frames n);
 
-/// Name of one file of a sequence, and the whole path of one.
-std::string sequence_path(const std::string& pattern, Frames first, Frames last, Rate rate);
+/// Name of one file of a sequence, and the whole path of one. `missing`: "", "hold" or "black".
+std::string sequence_path(const std::string& pattern, Frames first, Frames last, Rate rate, Frames step = 1,
+                          const std::string& missing = "");
 bool is_sequence(const std::string& path);
 
 /// Opens, looks and closes.
@@ -78,5 +115,8 @@ Result<MediaInfo> probe(const std::string& path);
 /// What identifies a file without reading it: hash of path, size and time of change; of a sequence, of all
 /// its files. Zero when it is missing.
 Hash128 file_identity(const std::string& path);
+
+/// Lays a frame's orientation down from a display matrix (ISO/IEC 14496-12, 8.3.2): nine numbers, row by row.
+Orientation orientation_of(const std::int32_t* matrix);
 
 }  // namespace gc

@@ -37,6 +37,7 @@ class Pricing {
     RenderOptions full;
     full.device = options.rendering, full.rendering = true;
     const RenderOptions& now = played.options();
+    full.join_fields = now.join_fields;
     const bool same = now.full_quality() && now.device == full.device &&
                       std::none_of(played.intervals().begin(), played.intervals().end(),
                                    [](const CompiledInterval& i) { return i.unseen; });
@@ -102,8 +103,9 @@ bool good(const Forecast& f, double most_drops) {
 std::vector<Candidate> candidates(const Forecast& before, const Pricing& pricing) {
   std::vector<FrameRange> ranges;
   for (const IntervalCost& c : before.intervals) {
-    if (c.unseen) ranges.push_back({c.in, c.out});
-    if (c.is(FrameState::sealed) || c.unseen || c.load_high < 0.7) continue;
+    // What has no picture cannot be rendered either.
+    if (c.unseen && !c.missing) ranges.push_back({c.in, c.out});
+    if (c.is(FrameState::sealed) || c.unseen || c.missing || c.load_high < 0.7) continue;
     const bool bad = std::any_of(before.spans.begin(), before.spans.end(), [&](const Span& s) {
       return s.verdict != Verdict::holds && s.in < c.out && s.out > c.in;
     });
@@ -158,11 +160,19 @@ void add_remedies(Plan& plan, const Program& program, const std::vector<Candidat
   });
 }
 
+/// "2 spans cannot be played: media missing." Empty when nothing is missing.
+std::string missing_sentence(const Forecast& f) {
+  const int n = f.count(Verdict::missing);
+  return n == 0 ? std::string() : fmt::format("{} span{} cannot be played: media missing.", n, n == 1 ? "" : "s");
+}
+
 std::string sentence_of(const Plan& p) {
   const int spills = p.before.count(Verdict::spills), wavers = p.before.count(Verdict::wavers);
   const int unseen = p.before.count(Verdict::unseen);
+  const std::string missing = missing_sentence(p.before);
   if (spills + wavers + unseen == 0)
-    return p.before.fully_measured
+    return !missing.empty() ? missing + " The rest holds."
+           : p.before.fully_measured
                ? "Everything holds. Nothing needs to be done."
                : "Not every segment has been measured yet; of those that have, none drops frames.";
   const auto spans = [](int n) { return fmt::format("{} span{}", n, n == 1 ? "" : "s"); };
@@ -177,6 +187,7 @@ std::string sentence_of(const Plan& p) {
   else what += fmt::format(", about {:.0f} frame{} in all.", drops, std::lround(drops) == 1 ? "" : "s");
   if (unseen > 0 && spills + wavers > 0)
     what += fmt::format(" {} cannot be seen before rendering.", spans(unseen));
+  if (!missing.empty()) what = missing + " " + what;
   if (!p.priced) return what + " What a pre-render takes here has not been measured.";
   if (p.remedies.empty()) return what + " No pre-render helps; a faster seat would.";
   const double picture = static_cast<double>(p.frames) * p.before.rate.frame_ms() / 1000;
@@ -233,7 +244,7 @@ Plan make_plan(const Program& program, const Notebook& notebook, const FrameStat
     plan.after = forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, after);
     add_remedies(plan, program, all);
   }
-  plan.holds = good(plan.after, options.most_drops);
+  plan.holds = good(plan.after, options.most_drops) && plan.after.count(Verdict::missing) == 0;
   plan.sentence = sentence_of(plan);
   return plan;
 }

@@ -82,6 +82,10 @@ Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, i
   return Cause::processor;
 }
 
+Frames Playout::offline() const {
+  return std::count_if(log.begin(), log.end(), [](const FrameLog& l) { return l.offline; });
+}
+
 std::vector<std::string> warnings(const Playout& p, const std::vector<std::string>& muted) {
   struct Advice {
     Cause cause;

@@ -1,5 +1,6 @@
 // What became of every frame of a playout, and why.
 #pragma once
+#include "base/timecode.h"
 #include "forecast/forecast.h"
 #include "pipeline/pipeline.h"
 
@@ -69,6 +70,9 @@ struct Playout {
   FrameRange range;
   Rate rate;
   Frames start = 0;  ///< timecode of the timeline's first frame
+  std::optional<bool> drop_frame;
+  Frames offline() const;  ///< frames that had no picture
+  std::string timecode_of(Frames frame) const { return timecode(start + frame, rate, drop_frame); }
   PlayMode mode = PlayMode::on_the_clock;
   int workers = 2, horizon = 12, far = 0;  ///< as in Pace
   Frames frames = 0;                       ///< due

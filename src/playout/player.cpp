@@ -107,6 +107,7 @@ class Playback {
         frames_(order_of(range, options)) {
     p_.range = range, p_.mode = options.mode;
     p_.rate = program.timeline()->rate, p_.start = program.timeline()->start;
+    p_.drop_frame = program.timeline()->drop_frame;
     p_.workers = options.workers, p_.horizon = options.horizon;
     p_.far = options.far >= 0 ? options.far : far_of(program.width(), program.height(), options.horizon);
     for (int pass = 0; pass < std::max(1, options.passes) && !options.backwards; ++pass)

@@ -23,7 +23,7 @@ std::string log_csv(const Playout& p) {
   for (const FrameLog& f : p.log)
     out += fmt::format(
         "{},{},\"{}\",{},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{:.3f},{},{:d},{:d}\r\n", f.frame,
-        timecode(p.start + f.frame, p.rate), fate(f), f.dropped ? cause_name(f.cause) : "", f.due_ms, f.decided_ms,
+        p.timecode_of(f.frame), fate(f), f.dropped ? cause_name(f.cause) : "", f.due_ms, f.decided_ms,
         f.started_ms, f.fetch_began_ms, f.fetched_ms, f.done_ms, f.late_ms, f.spent.outside, f.worker,
         f.state == FrameState::sealed, f.offline);
   return out;

@@ -51,7 +51,7 @@ class PieceWriter {
     if (frame.offline) {
       const std::string why = frame.trouble.empty() ? "media are offline" : frame.trouble.front();
       return bad_input(
-          fmt::format("{} cannot be rendered: {}", timecode(t.start + frame.frame, t.rate), why), t.name,
+          fmt::format("{} cannot be rendered: {}", timecode_at(t, frame.frame), why), t.name,
           "Bring the media back, or leave this segment out; what is finished is kept.");
     }
     if (!writer_) {
@@ -108,7 +108,7 @@ ProgramPtr for_rendering(const ProgramPtr& program, Device device, MediaCatalog&
                                   [](const CompiledInterval& i) { return i.unseen; });
   if (o.full_quality() && o.device == device && (o.rendering || !unseen)) return program;
   RenderOptions full;
-  full.device = device, full.rendering = true;
+  full.device = device, full.rendering = true, full.join_fields = o.join_fields;
   return Program::compile(program->timeline(), media, full);
 }
 

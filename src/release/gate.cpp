@@ -17,24 +17,10 @@ std::string to_the_minute(const std::string& iso) {
   return iso.substr(0, 10) + " " + iso.substr(11, 5) + " UTC";
 }
 
-void check_media(const Program& program, const std::string& inside, Frames offset, Gate& gate) {
+void check_effects(const Program& program, const std::string& inside, Frames offset, Gate& gate) {
   for (const auto& s : program.segments()) {
     const Frames at = s->in + offset;
-    if (s->content == Content::offline) {
-      gate.items.push_back({GateKind::offline, true, s->segment->id, at,
-                            fmt::format("{}'{}' is offline: {}", inside, s->segment->name, s->trouble),
-                            "Bring the file back or relink the segment."});
-    } else if (s->content == Content::source) {
-      const Frames first = s->frame_at(s->live_in, program.timeline()->rate),
-                   last = s->frame_at(s->live_out - 1, program.timeline()->rate);
-      if (std::min(first, last) < 0 || (s->media.frames > 0 && std::max(first, last) >= s->media.frames))
-        gate.items.push_back(
-            {GateKind::offline, true, s->segment->id, at,
-             fmt::format("{}'{}' needs source frames {} to {}, the file has {}.", inside, s->segment->name,
-                         std::min(first, last), std::max(first, last), s->media.frames),
-             "Shorten the segment or replace the file."});
-    }
-    if (s->inner) check_media(*s->inner, fmt::format("In '{}': ", s->segment->name), at, gate);
+    if (s->inner) check_effects(*s->inner, fmt::format("In '{}': ", s->segment->name), at, gate);
     for (const Effect& e : s->segment->stack) {
       if (!e.enabled || e.type == "retime") continue;
       if (e.type == cost_card_effect().id || program.timeline()->cards.contains(e.type))
@@ -54,7 +40,7 @@ void check_media(const Program& program, const std::string& inside, Frames offse
       if (remark.find("not an effect we can run") == std::string::npos)
         gate.items.push_back({GateKind::remark, false, s->segment->id, at,
                               fmt::format("{}'{}': {}", inside, s->segment->name, remark),
-                              "Look at the segment's effects."});
+                              "Look at the segment."});
   }
 }
 
@@ -80,7 +66,13 @@ std::string Gate::sentence() const {
 Gate check_gate(const Program& program, const Shelf* shelf) {
   Gate gate;
   const Timeline& t = *program.timeline();
-  check_media(program, "", 0, gate);
+  for (const MissingPicture& m : missing_pictures(program))
+    gate.items.push_back(
+        {GateKind::offline, true, m.segment, m.at.in,
+         fmt::format("{}'{}' has no picture: {}", m.inside.empty() ? "" : fmt::format("In '{}': ", m.inside), m.name,
+                     m.why),
+         "Bring the file back, relink the segment or shorten it."});
+  check_effects(program, "", 0, gate);
   for (const Slip& slip : t.slips) {
     if (!slip.open()) continue;
     const SegmentPtr s = find_segment(t, slip.segment);

@@ -104,8 +104,8 @@ class Compiler {
   }
   /// Converting a picture of this format to its place on the raster.
   StageRef convert_stage(Hash128 k, int own, const std::string& format, int width, int height,
-                         const Placement& placement = {}) const {
-    const bool scaled = width != width_ || height != height_;
+                         const Placement& placement = {}, double aspect = 1) const {
+    const bool scaled = width != width_ || height != height_ || aspect != 1;
     StageRef c{StageKind::convert,
                k,
                own,
@@ -115,7 +115,7 @@ class Compiler {
                {mpix()},
                false};
     if (!scaled) return c;
-    const PlacedSize p = placed_size(width, height, width_, height_, placement);
+    const PlacedSize p = placed_size(width, height, width_, height_, placement, aspect);
     const ScalingWork work = scaling_work(p);
     c.terms[1] = static_cast<float>(work.across / 1e6), c.terms[2] = static_cast<float>(work.down / 1e6);
     c.terms[3] = static_cast<float>(p.width * p.height / 1e6);
@@ -213,6 +213,13 @@ class Compiler {
     return c;
   }
 
+  /// Frames counted at one rate as frames at another, by time. Rates of the same name in the trade (24 and 24000/1001)
+  /// count the same frames: that is how timelines and files of such rates are meant to meet.
+  static Ratio in_frames_of(Frames count, Rate from, Rate to) {
+    if (from.nominal() == to.nominal()) return {count, 1};
+    return Ratio::of(count * from.den * to.num, from.num * to.den);
+  }
+
   void source(CompiledSegment& c, Hasher& identity) {
     const auto it = timeline_->sources.find(c.segment->ref);
     if (it == timeline_->sources.end()) {
@@ -230,9 +237,16 @@ class Compiler {
     }
     c.media = *info;
     c.source_rate = info->still ? timeline_->rate : info->rate;
+    const Rate stated = c.segment->source_rate.num > 0 ? c.segment->source_rate : it->second->rate;
+    c.source_at = in_frames_of(c.segment->source_in, stated, c.source_rate);
+    for (const std::string& remark : info->remarks) c.remarks.push_back(remark);
     c.placement = {static_cast<Placement::Shape>(c.segment->fit), 1.0 / options_.scale, options_.draft};
-    c.opaque = !info->alpha && covers_raster(info->width, info->height, width_, height_, c.placement);
+    const int seen_width = info->upright_width(), seen_height = info->upright_height();
+    const double aspect = info->upright_aspect();
+    c.opaque = !info->alpha && covers_raster(seen_width, seen_height, width_, height_, c.placement, aspect);
     identity.add(info->identity).add(static_cast<std::int64_t>(c.segment->fit));
+    c.joins_fields = info->interlaced && options_.join_fields && !info->still && !is_sequence(c.path);
+    if (c.joins_fields) identity.add("fields joined");
     const int own =
         owner(c.segment->id, "", info->codec + (info->intra ? ", intra" : ", long GOP"), StageKind::decode);
     std::tie(c.read, c.decode) = fetch_stages(
@@ -241,11 +255,20 @@ class Compiler {
         static_cast<double>(info->width) * info->height / 1e6,
         static_cast<double>(info->bytes) / static_cast<double>(std::max<Frames>(1, info->frames)) / 1e6);
     Hasher convert = key(("convert " + info->pixel_format).c_str());
-    if (info->width != width_ || info->height != height_)
+    if (seen_width != width_ || seen_height != height_ || aspect != 1)
       convert.add(info->width).add(info->height).add(static_cast<std::int64_t>(c.segment->fit));
-    c.convert =
-        convert_stage(convert.done(), own, info->pixel_format, info->width, info->height, c.placement);
+    std::string layout = info->pixel_format;
+    if (!info->orientation.upright()) convert.add("turned"), layout += ", turned";
+    if (aspect != 1) convert.add(fmt::format("{:.6f}", aspect));
+    c.convert = convert_stage(convert.done(), own, layout, seen_width, seen_height, c.placement, aspect);
+    if (c.joins_fields) {
+      c.fields = stage(StageKind::decode, Hasher().add("fields").add(info->width).add(info->height).add(info->pixel_format).done(),
+                       owner(c.segment->id, "", "Joining fields", StageKind::decode), "fields " + info->pixel_format,
+                       "Joining fields, " + info->pixel_format);
+      c.fields.terms[0] = static_cast<float>(static_cast<double>(info->width) * info->height / 1e6);
+    }
     const std::string space = !it->second->colour_space.empty() ? it->second->colour_space
+                              : !info->colour_space.empty()     ? info->colour_space
                               : info->linear                    ? std::string("Linear Rec. 709")
                                                                 : std::string("Rec. 709");
     if (auto step = colour_step(space, timeline_->working_space, c.segment->id, StageKind::convert))
@@ -260,7 +283,7 @@ class Compiler {
     const Ratio& v = c.segment->speed;
     const std::int64_t num = v.num * c.source_rate.num * timeline_->rate.den,
                        den = v.den * c.source_rate.den * timeline_->rate.num;
-    if (num % den == 0) return;
+    if (num % den == 0 && c.source_at.den == 1) return;
     c.retimes = true;
     c.unseen = way == Between::flow;
     identity.add(c.unseen ? "flow" : "blend");
@@ -299,6 +322,7 @@ class Compiler {
       c.trouble = fmt::format("The composition '{}' is not in the file.", c.segment->ref);
       return;
     }
+    c.source_at = {c.segment->source_in, 1};
     Frames length = 0;
     for (const TrackPtr& t : it->second->tracks) length = std::max(length, duration(*t));
     RenderOptions inside = options_;
@@ -494,7 +518,7 @@ class Compiler {
 
   void add_interval(Program& program, const std::vector<TrackPtr>& tracks, const Layout& layout,
                     const Interval& interval) {
-    CompiledInterval compiled{interval.in, interval.out, {}, false};
+    CompiledInterval compiled{interval.in, interval.out, {}, false, false, {}};
     std::map<std::string, std::shared_ptr<const CompiledLayer>> mattes;
     const auto track_of = [&](const Layer& l) -> const Track& {
       return *tracks[static_cast<std::size_t>(layout.placed[static_cast<std::size_t>(l.placed)].track)];
@@ -540,12 +564,38 @@ class Compiler {
           if (const Frames at = s->in + from; at > interval.in && at < interval.out) cuts.push_back(at);
     };
     for (const CompiledLayer& l : compiled.layers) cut_keys(l.from), cut_keys(l.to);
+    // And where a source begins or ends to have pictures.
+    for (const CompiledLayer& l : compiled.layers) {
+      if (has_all(l, interval)) continue;
+      for (Frames f = interval.in + 1; f < interval.out; ++f)
+        if (l.missing_at(f, timeline_->rate) != l.missing_at(f - 1, timeline_->rate)) cuts.push_back(f);
+    }
     std::sort(cuts.begin(), cuts.end());
     cuts.erase(std::unique(cuts.begin(), cuts.end()), cuts.end());
     cuts.push_back(interval.out);
-    for (std::size_t i = 0; i + 1 < cuts.size(); ++i)
+    for (std::size_t i = 0; i + 1 < cuts.size(); ++i) {
+      const bool missing = std::any_of(compiled.layers.begin(), compiled.layers.end(), [&](const CompiledLayer& l) {
+        return l.missing_at(cuts[i], timeline_->rate);
+      });
       program.intervals_.push_back(
-          {cuts[i], cuts[i + 1], compiled.layers, compiled.unseen, between(compiled)});
+          {cuts[i], cuts[i + 1], compiled.layers, compiled.unseen, missing, between(compiled)});
+    }
+  }
+
+  /// Whether the layer's sources surely have every frame of the interval: those that begin and end within the file.
+  bool has_all(const CompiledLayer& l, const Interval& interval) const {
+    const auto sure = [&](const CompiledSegmentPtr& s) {
+      if (!s) return true;
+      if (s->content == Content::offline) return false;
+      if (s->inner)
+        return std::none_of(s->inner->intervals().begin(), s->inner->intervals().end(),
+                            [](const CompiledInterval& i) { return i.missing; });
+      return s->content != Content::source ||
+             (s->media.holes.empty() && !s->missing_at(interval.in, timeline_->rate) &&
+              !s->missing_at(interval.out - 1, timeline_->rate));
+    };
+    return sure(l.from) && sure(l.to) && (!l.from_matte || has_all(*l.from_matte, interval)) &&
+           (!l.to_matte || has_all(*l.to_matte, interval));
   }
 
   StageRef mix(const CompiledLayer& layer, bool first) const {

@@ -52,14 +52,14 @@ const StageRef& CompiledEffect::stage_at(Frames frame) const {
 
 Frames CompiledSegment::frame_at(Frames timeline_frame, Rate timeline_rate) const {
   const Rate rate = content == Content::composition ? timeline_rate : source_rate;
-  return source_frame(segment->source_in, timeline_frame - in, segment->speed, rate, timeline_rate);
+  return source_frame(source_at, timeline_frame - in, segment->speed, rate, timeline_rate);
 }
 
 SourcePosition CompiledSegment::position_at(Frames timeline_frame, Rate timeline_rate) const {
   if (media.still) return {0, 0};
   if (!retimes) return {frame_at(timeline_frame, timeline_rate), 0};
   SourcePosition p =
-      source_position(segment->source_in, timeline_frame - in, segment->speed, source_rate, timeline_rate);
+      source_position(source_at, timeline_frame - in, segment->speed, source_rate, timeline_rate);
   // There is nothing between the last frame and the end.
   if (p.fraction < 1e-6 || p.frame + 1 >= media.frames) p.fraction = 0;
   return p;
@@ -73,8 +73,7 @@ float CompiledSegment::opacity_at(Frames timeline_frame) const {
 Frames CompiledSegment::neighbour(Frames timeline_frame, int d, Rate rate) const {
   const auto exists = [&](Frames f) {
     if (content == Content::source && !media.still) {
-      const Frames n = frame_at(f, rate);
-      return n >= 0 && (media.frames <= 0 || n < media.frames);
+      return media.has(frame_at(f, rate));
     }
     if (content == Content::composition) {
       const Frames n = frame_at(f, rate);
@@ -87,10 +86,26 @@ Frames CompiledSegment::neighbour(Frames timeline_frame, int d, Rate rate) const
   return timeline_frame;
 }
 
+bool CompiledSegment::missing_at(Frames f, Rate rate) const {
+  if (content == Content::offline) return true;
+  if (content == Content::source) {
+    const SourcePosition p = position_at(f, rate);
+    return !media.has(p.frame) || (p.fraction > 0 && !media.has(p.frame + 1));
+  }
+  if (!inner) return false;
+  const int i = inner->interval_at(frame_at(f, rate));
+  return i >= 0 && inner->intervals()[static_cast<std::size_t>(i)].missing;
+}
+
 int CompiledSegment::last_temporal(std::size_t count) const {
   for (int i = static_cast<int>(std::min(count, effects.size())) - 1; i >= 0; --i)
     if (effects[static_cast<std::size_t>(i)].window.length() > 1) return i;
   return -1;
+}
+
+bool CompiledLayer::missing_at(Frames f, Rate rate) const {
+  return from->missing_at(f, rate) || (to && to->missing_at(f, rate)) || (from_matte && from_matte->missing_at(f, rate)) ||
+         (to_matte && to_matte->missing_at(f, rate));
 }
 
 float CompiledLayer::mix_at(Frames frame) const {
@@ -177,7 +192,8 @@ void Program::gather(const CompiledSegment& s, Frames frame, std::vector<DecodeR
   content_frames(s, frame, s.effects.size(), timeline_->rate, frames);
   const int kept = keep + (frames.size() > 1 ? s.window.length() + 1 : 0) + (s.retimes ? 2 : 0);
   const auto ask = [&](Frames at) {
-    const DecodeRequest r{s.path, at, inner, s.read, s.decode, s.content == Content::offline, kept};
+    const DecodeRequest r{s.path, at, inner, s.read, s.decode, s.content == Content::offline, kept,
+                          s.joins_fields ? &s.fields : nullptr};
     if (std::none_of(out.begin(), out.end(),
                      [&](const DecodeRequest& o) { return o.frame == at && o.use == inner; }))
       out.push_back(r);
@@ -235,7 +251,10 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, F
     for (const StageRef& r : s.inner->stages(p.frame))
       if (r.kind != StageKind::display && r.key != s.inner->between(p.frame).key) all.push_back(r);
   } else if (s.content == Content::source) {
-    if (fetched.insert(&s).second) all.insert(all.end(), {s.read, s.decode});
+    if (fetched.insert(&s).second) {
+      all.insert(all.end(), {s.read, s.decode});
+      if (s.joins_fields) all.push_back(s.fields);
+    }
     all.push_back(s.convert);
     if (s.retimes) all.insert(all.end(), {s.convert, s.retime});
   } else if (s.content == Content::generator) {
@@ -290,6 +309,66 @@ std::vector<StageRef> Program::stages(Frames frame) const {
 
 std::vector<StageRef> Program::sealed_stages() const {
   return {sealed_read_, sealed_decode_, sealed_convert_, display_};
+}
+
+namespace {
+
+std::string why_missing(const CompiledSegment& s, Rate rate, FrameRange at) {
+  if (s.content == Content::offline) return s.trouble;
+  const Frames first = s.frame_at(at.in, rate), last = s.frame_at(at.out - 1, rate);
+  const Frames from = std::min(first, last), to = std::max(first, last);
+  if (from < 0)
+    return fmt::format("it needs frames before the first of {} (from {}). Move the segment's start.",
+                       s.path, from);
+  if (to >= s.media.frames && s.media.frames > 0)
+    return fmt::format("it needs source frames {} to {}, {} has {}. Shorten the segment or replace the file.",
+                       from, to, s.path, s.media.frames);
+  return fmt::format("frames {} to {} of {} are missing. Render or copy them again; the others play.", from, to,
+                     s.path);
+}
+
+void gather_missing(const Program& program, Frames offset, FrameRange used, const std::string& inside,
+                    std::vector<MissingPicture>& all) {
+  const Rate rate = program.timeline()->rate;
+  for (const CompiledSegmentPtr& s : program.segments()) {
+    const FrameRange live{std::max(s->live_in, used.in), std::min(s->live_out, used.out)};
+    if (live.length() <= 0) continue;
+    if (s->inner) {
+      const bool plain = s->segment->speed == Ratio{};
+      const Frames start = s->frame_at(live.in, rate);
+      const FrameRange within = plain ? FrameRange{start, start + live.length()} : FrameRange{0, s->inner->duration()};
+      const std::size_t before = all.size();
+      gather_missing(*s->inner, offset + live.in - within.in, within,
+                     inside + (inside.empty() ? "" : ", ") + s->segment->name, all);
+      for (std::size_t i = before; i < all.size() && !plain; ++i)
+        all[i].at = {offset + live.in, offset + live.out};
+      continue;
+    }
+    if (s->content == Content::offline) {
+      all.push_back({s->segment->id, s->segment->name, inside, {offset + live.in, offset + live.out},
+                     why_missing(*s, rate, live)});
+      continue;
+    }
+    if (s->content != Content::source) continue;
+    for (Frames f = live.in; f < live.out; ++f) {
+      if (!s->missing_at(f, rate)) continue;
+      Frames end = f + 1;
+      while (end < live.out && s->missing_at(end, rate)) ++end;
+      all.push_back({s->segment->id, s->segment->name, inside, {offset + f, offset + end},
+                     why_missing(*s, rate, {f, end})});
+      f = end;
+    }
+  }
+}
+
+}  // namespace
+
+std::vector<MissingPicture> missing_pictures(const Program& program) {
+  std::vector<MissingPicture> all;
+  gather_missing(program, 0, {0, program.duration()}, "", all);
+  std::stable_sort(all.begin(), all.end(),
+                   [](const MissingPicture& a, const MissingPicture& b) { return a.at.in < b.at.in; });
+  return all;
 }
 
 const CompiledSegment* main_segment(const Program& program, Frames frame) {

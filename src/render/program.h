@@ -55,6 +55,7 @@ struct Region {
 struct RenderOptions {
   int scale = 1;       ///< 1, 2, 4, 8 or 16: the raster is this many times smaller on each side
   bool draft = false;  ///< quick scaling
+  bool join_fields = true;  ///< interlaced media are made progressive; else both fields are seen at once
   bool half = false;   ///< pictures are rounded to half precision after each segment
   Device device = Device::processor;
   bool rendering = false;        ///< makes what is unseen in playback (flow)
@@ -117,10 +118,13 @@ struct CompiledSegment {
   MediaInfo media;
   Placement placement;
   Rate source_rate;
+  Ratio source_at{0, 1};  ///< where in the source it starts, in frames of the media (of the timeline: a composition)
   ProgramPtr inner;  ///< of a composition
   CompiledEffect generator;
   std::vector<CompiledEffect> effects;  ///< those that run: enabled, known and not without effect
   StageRef read, decode, convert;       ///< of a source; `convert` is also that of a generator
+  StageRef fields;                      ///< making one picture of two fields
+  bool joins_fields = false;
   StageRef retime;                      ///< blending or flow between two frames
   StageRef matte_stage;
   bool retimes = false;  ///< falls between source frames and does not just take the earlier
@@ -140,6 +144,9 @@ struct CompiledSegment {
   /// The same with the part of the way to the next one, 0 unless it retimes.
   SourcePosition position_at(Frames timeline_frame, Rate timeline_rate) const;
   float opacity_at(Frames timeline_frame) const;
+  /// Whether there is no picture for a timeline frame: offline media, or frames that the file does not have. Layers
+  /// of a composition count.
+  bool missing_at(Frames timeline_frame, Rate timeline_rate) const;
   /// The frame `d` after this one, or the nearest towards it that the content has.
   Frames neighbour(Frames timeline_frame, int d, Rate timeline_rate) const;
   /// Index of the last effect below `count` that needs neighbours, or −1.
@@ -163,6 +170,7 @@ struct CompiledLayer {
   float mix_at(Frames frame) const;
   /// An adjustment that is mixed with what is below it, which is copied for that.
   bool counts_partly(Frames frame) const;
+  bool missing_at(Frames frame, Rate rate) const;
   bool unseen() const { return from->unseen || (to && (to->unseen || kind == TransitionKind::morph)); }
 };
 
@@ -170,6 +178,7 @@ struct CompiledInterval {
   Frames in = 0, out = 0;
   std::vector<CompiledLayer> layers;  ///< those that can be seen, lowest first
   bool unseen = false;                ///< something in it cannot be shown live
+  bool missing = false;               ///< something in it has no picture
   StageRef between;                   ///< what a frame costs besides its stages: copies, memory
 };
 
@@ -181,6 +190,7 @@ struct DecodeRequest {
   StageRef read, decode;
   bool offline = false;
   int keep = 0;  ///< frames of the reader that will be asked for again soon
+  const StageRef* fields = nullptr;  ///< the stage of making one picture of two fields, where that is done
 
   Hash128 key() const { return Hasher().add(use).add(frame).done(); }
 };
@@ -259,7 +269,17 @@ class Program {
 Hash128 use_of(const Hash128& outer, const CompiledSegment& s);
 
 /// Changes when the same timeline would give other pixels than before, which breaks every seal.
-inline constexpr const char* kRendererVersion = "2";
+inline constexpr const char* kRendererVersion = "3";
+
+/// A stretch of the timeline for which a segment has no picture.
+struct MissingPicture {
+  std::string segment, name;  ///< of the segment that lacks it
+  std::string inside;         ///< names of the compositions that it lies in, outermost first: "A, B"
+  FrameRange at;              ///< timeline frames; of a composition that is retimed the whole of it
+  std::string why;            ///< one sentence, with what to do
+};
+/// Every one of them, by place. Seals are not looked at: rendered media may stand for the picture in playback.
+std::vector<MissingPicture> missing_pictures(const Program& program);
 
 /// The segment that stands for a frame when one has to: the lowest visible layer's. Null in gaps.
 const CompiledSegment* main_segment(const Program& program, Frames frame);

@@ -471,7 +471,8 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, Sta
     open_.splice(open_.begin(), open_, it);
   }
   if (request.keep > 0) open_.front().reader->keep(request.keep);
-  auto frame = open_.front().reader->read(request.frame, &times);
+  FrameReader& reader = *open_.front().reader;
+  auto frame = request.fields ? reader.read_progressive(request.frame, &times) : reader.read(request.frame, &times);
   if (times.decoded > 0) {
     auto& [sum, frames] = into.by_reader[request.use];
     sum += times.steady_ms(), ++frames;
@@ -482,7 +483,14 @@ Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, Sta
   log.push_back({StageKind::decode, request.decode.key, static_cast<float>(times.decode_ms),
                  static_cast<float>(times.decode_cpu_ms), request.decode.owner, gauge_around()});
   // Reading and decoding take turns; in the log all reading comes first.
-  log.back().ended_ms = now_ms(), log[log.size() - 2].ended_ms = now_ms() - times.decode_ms;
+  const double ended = now_ms();
+  log.back().ended_ms = ended - times.fields_ms;
+  log[log.size() - 2].ended_ms = ended - times.fields_ms - times.decode_ms;
+  if (request.fields) {
+    log.push_back({StageKind::decode, request.fields->key, static_cast<float>(times.fields_ms),
+                   static_cast<float>(times.fields_cpu_ms), request.fields->owner, gauge_around()});
+    log.back().ended_ms = ended;
+  }
   return frame;
 }
 

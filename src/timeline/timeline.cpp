@@ -1,5 +1,9 @@
 #include "timeline/timeline.h"
 
+#include <filesystem>
+
+#include "base/timecode.h"
+
 #include <algorithm>
 
 namespace gc {
@@ -200,6 +204,18 @@ std::vector<SegmentPtr> video_segments(const Timeline& timeline) {
       if (const auto* s = std::get_if<SegmentPtr>(&item)) all.push_back(*s);
   }
   return all;
+}
+
+std::string timecode_at(const Timeline& t, Frames frame) { return timecode(t.start + frame, t.rate, t.drop_frame); }
+
+TimelinePtr with_media(const Timeline& t, const std::string& source, const std::string& path, const std::string& url) {
+  const auto it = t.sources.find(source);
+  if (it == t.sources.end()) return nullptr;
+  auto edited = std::make_shared<Timeline>(t);
+  auto m = std::make_shared<MediaSource>(*it->second);
+  m->path = path, m->url = url, m->name = std::filesystem::path(path.substr(0, path.rfind('#'))).filename().string();
+  edited->sources[source] = std::move(m);
+  return edited;
 }
 
 }  // namespace gc

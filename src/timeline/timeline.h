@@ -65,6 +65,7 @@ struct Segment {
   Json generator;   ///< parameters of a generator
   Frames duration = 0;        ///< timeline frames
   Frames source_in = 0;       ///< first source frame, counted from the file's first
+  Rate source_rate{0, 1};     ///< at which source_in is counted; 0: that of the source
   Ratio speed;                ///< 1 as shot, 0 frozen, negative backwards
   std::vector<Effect> stack;  ///< first is applied first
   bool enabled = true;
@@ -73,6 +74,7 @@ struct Segment {
   Matte matte;
   Fit fit = Fit::fit;
   Between between = Between::nearest;
+  std::string trouble;  ///< of what was read and cannot be played: why, in a sentence; it is offline
   Json foreign;
 };
 using SegmentPtr = std::shared_ptr<const Segment>;
@@ -151,6 +153,12 @@ struct Timeline {
   std::map<std::string, CostCard> cards;  ///< by the name of the effect
   std::vector<Slip> slips;
   std::string folder;                ///< absolute; what relative URLs in it start from
+  std::optional<bool> drop_frame;    ///< whether its timecode drops numbers; not set: the file does not say
+  bool rate_stated = true, raster_stated = true;  ///< else they are those of most of its media
+  /// The document that it was read from where that holds more than this timeline, and where in it this one is (RFC
+  /// 6901). Null: it is the whole document.
+  Json collection;
+  std::string place;
   std::vector<std::string> remarks;  ///< what was odd about the file it was read from, in sentences
   Json foreign;
 
@@ -160,12 +168,18 @@ using TimelinePtr = std::shared_ptr<const Timeline>;
 
 /// Length of a track in frames.
 Frames duration(const Track& track);
+/// Timecode of a frame of the timeline, counted from its first.
+std::string timecode_at(const Timeline& timeline, Frames frame);
 
 /// A segment anywhere in the timeline or its compositions, by id.
 SegmentPtr find_segment(const Timeline& timeline, const std::string& id);
 
 /// The timeline with one segment replaced (by id, in tracks and compositions alike).
 TimelinePtr with_segment(const Timeline& timeline, SegmentPtr replacement);
+
+/// The timeline with one source's file replaced; null when there is no such source. `url` as it is to be written.
+TimelinePtr with_media(const Timeline& timeline, const std::string& source, const std::string& path,
+                       const std::string& url);
 
 /// The timeline with one effect's parameter changed; null when there is no such effect.
 TimelinePtr with_param(const Timeline& timeline, const std::string& segment, const std::string& effect,

@@ -69,38 +69,10 @@ inline bool wait_for(const std::function<bool()>& done, int ms) {
   return true;
 }
 
-/// A segment whose frames take a stated time: load = stated work ÷ (processors × frame budget).
-struct StatedCost {
-  const char* segment;
-  double load;
-};
-/// None is near the budget, so that no minute of a shared machine decides what becomes of them.
-inline constexpr StatedCost kStated[] = {{"ky-05", 1.9}, {"ky-09", 2.6}, {"ky-11", 1.7}, {"ky-16", 2.2}};
 /// The segment that takes most.
 inline constexpr const char* kHeaviest = "ky-09";
 inline bool stated_heavy(const std::string& id) {
   return std::any_of(std::begin(kStated), std::end(kStated), [&](const StatedCost& s) { return id == s.segment; });
-}
-
-inline TimelinePtr with_stated_costs(TimelinePtr t) {
-  const double budget = t->rate.frame_ms() * default_workers();
-  for (const SegmentPtr& s : video_segments(*t)) {
-    auto changed = std::make_shared<Segment>(*s);
-    std::erase_if(changed->stack, [](const Effect& e) { return e.type == "spatial_nr" || e.type == "blur"; });
-    for (const StatedCost& c : kStated) {
-      if (s->id != c.segment) continue;
-      changed->stack.insert(changed->stack.begin(),
-                              Effect{s->id + "-stated",
-                                     "cost_card",
-                                     {{"name", "stated"}, {"ms", c.load * budget}, {"width", t->width}, {"height", t->height}},
-                                     true,
-                                     true,
-                                     {},
-                                     {}});
-    }
-    t = with_segment(*t, std::move(changed));
-  }
-  return t;
 }
 
 struct StatedTimeline {
@@ -113,14 +85,10 @@ inline const StatedTimeline& stated() {
   static const StatedTimeline made = [] {
     DemoOptions o;
     // Two seconds of a heavy segment are more than the read-ahead carries.
-    o.width = 640, o.height = 360, o.length = 0.5;
+    o.width = 640, o.height = 360, o.length = 0.5, o.stated = true;
     auto demo = make_demo(dir.path().toStdString(), o, {});
     EXPECT_TRUE(demo) << (demo ? "" : demo.error().text());
-    const fs::path file = dir.path().toStdString() + "/stated.otio";
-    if (demo) {
-      EXPECT_TRUE(save_timeline(*with_stated_costs(*load_timeline(demo->timeline)), file));
-    }
-    return StatedTimeline{dir.path().toStdString(), file};
+    return StatedTimeline{dir.path().toStdString(), demo ? demo->timeline : fs::path()};
   }();
   return made;
 }

@@ -275,7 +275,7 @@ TEST_F(Commands, PlayoutsGoInLoopsFrameByFrameAroundAFrameAndIntoAMonitor) {
 
 TEST_F(Commands, TheDemoJobIsReallyDone) {
   const Ran r =
-      gclk("demo '" + (dir_ / "ky").string() + "' --job --width 640 --height 360 --length 0.35 --json");
+      gclk("demo '" + (dir_ / "ky").string() + "' --job --stated --width 640 --height 360 --length 0.35 --json");
   const Json j = r.json();
   ASSERT_TRUE(j.is_object());
   EXPECT_EQ(r.code, 0) << j.value("drops_before", -1) << " before, " << j.value("drops_after", -1)

@@ -278,7 +278,8 @@ TEST(Costs, WaitingForAnotherFramesNeighbourIsNoWork) {
           .media("m", movie, 40)
           .track("V1")
           .segment("a", "m", 0, 36,
-                   {Effect{"s", "stylise", {{"radius", 6}}}, Effect{"n", "temporal_nr", {{"frames", 1}}}})
+                   {Effect{"s", "cost_card", {{"name", "slow"}, {"ms", 30}, {"width", 640}, {"height", 360}}},
+                    Effect{"n", "temporal_nr", {{"frames", 1}}}})
           .done();
   MediaCatalog media;
   const ProgramPtr program = Program::compile(t, media);

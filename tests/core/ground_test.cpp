@@ -132,7 +132,7 @@ TEST_F(Saving, UnsavedEditsOfAKilledProgramAreOffered) {
   const auto found = recoverable(folder);
   ASSERT_EQ(found.size(), 1u);
   EXPECT_EQ(found[0].file, file.string());
-  const auto back = recover(found[0]);
+  const auto back = recover(found[0], std::make_shared<MediaCatalog>());
   ASSERT_TRUE(back) << back.error().text();
   EXPECT_EQ(find_segment(*back->timeline, id)->stack.size(), 1u);
   EXPECT_EQ(paths(*back->timeline), paths(**t)) << "relative media are found from where the timeline lies";
@@ -413,7 +413,7 @@ TEST_F(TheCommands, TheDemosJobRemovesNothingThatItDidNotMake) {
   (void)std::system(("XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_CONFIG_HOME='" +
                      (dir_ / "config").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() +
                      "' timeout -s INT 90 '" GCLK_BINARY "' demo '" + (dir_ / "demo").string() +
-                     "' --job --width 320 --height 180 --length 0.1 --shelf '" + folder.string() + "' >/dev/null 2>&1")
+                     "' --job --stated --width 320 --height 180 --length 0.1 --shelf '" + folder.string() + "' >/dev/null 2>&1")
                         .c_str());
   ASSERT_TRUE(fs::exists(folder / "index.sqlite")) << "it never came to the shelf";
   EXPECT_TRUE(fs::exists(folder / "photos/one.jpg"));
