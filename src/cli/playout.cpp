@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "audit/foreign.h"
 #include "audit/score.h"
 #include "audit/speed.h"
 #include "base/clock.h"
@@ -14,7 +15,8 @@ namespace gc {
 namespace {
 
 struct PlayArguments {
-  bool every = false, monitor = false;
+  bool every = false, monitor = false, foreign = false, check = false;
+  int files = 0;
   int loops = 1, repeat = 1, timelines = 20, segments = 7;
   std::string csv, trace, record, around, folder, script;
   std::uint64_t seed = 1;
@@ -166,13 +168,45 @@ Result<void> need_laws(const Stores& stores, const std::atomic<bool>& interrupte
   return {};
 }
 
+/// Makes foreign timelines, and where asked reads every one of them back.
+int cmd_foreign(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  int files = 0, looked_at = 0;
+  Json wrong = Json::array(), timelines = Json::array();
+  for (std::uint64_t seed = a.seed; files < std::max(1, a.files) && !interrupted; ++seed) {
+    const fs::path folder = a.check ? fs::path(a.folder) / std::to_string(seed) : fs::path(a.folder);
+    auto made = make_foreign(folder, {seed, a.segments, [&] { return interrupted.load(); }});
+    if (!made) return fail(made.error(), c.json);
+    files += made->files;
+    timelines.push_back({{"seed", seed}, {"file", made->timeline.string()}, {"frames", made->frames}, {"files", made->files}});
+    if (!a.check) break;
+    auto checked = check_foreign(*made, 5);
+    if (!checked) return fail(checked.error(), c.json);
+    looked_at += checked->looked_at;
+    for (const Wrong& w : checked->wrong) {
+      wrong.push_back({{"seed", seed}, {"frame", w.frame}, {"wanted", w.wanted}, {"shown", w.shown}, {"what", w.what}});
+      if (!c.json)
+        fmt::print("  seed {}, frame {}: {} was wanted, {} is shown; {}\n", seed, w.frame, w.wanted, w.shown, w.what);
+    }
+    if (checked->wrong.empty()) {
+      std::error_code e;
+      fs::remove_all(folder, e);  // made just now, by this command
+    }
+    show_progress(fmt::format("{} files, {} frames looked at, {} wrong", files, looked_at, wrong.size()));
+  }
+  end_progress();
+  if (c.json) put({{"timelines", timelines}, {"files", files}, {"frames_looked_at", looked_at}, {"wrong", wrong}});
+  else if (a.check) fmt::print("{} files, {} frames looked at, {} wrong.\n", files, looked_at, wrong.size());
+  else fmt::print("{}\n", timelines[0]["file"].get<std::string>());
+  return wrong.empty() ? 0 : 1;
+}
+
 int cmd_random(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
   auto stores = Stores::open(c.desk());
   if (!stores) return fail(stores.error(), c.json);
   if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
   RandomOptions o;
   o.seed = a.seed, o.segments = a.segments, o.workers = stores->options.workers;
-  const fs::path folder = a.folder;
+  const fs::path folder = fs::absolute(a.folder).lexically_normal();
   auto t = random_timeline(o, *stores->notebook, folder / "media");
   if (!t) return fail(t.error(), c.json);
   const fs::path file = folder / fmt::format("random-{}.otio", a.seed);
@@ -266,7 +300,10 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   s->add_option("folder", a.folder, "Where to put it")->required();
   s->add_option("--seed", a.seed, "The same seed and the same laws give the same timeline");
   s->add_option("--segments", a.segments, "How many")->check(CLI::Range(1, 1000));
-  s->callback([&] { code = cmd_random(c, a, interrupted); });
+  s->add_flag("--foreign", a.foreign, "Of pictures that are not ours, with a list of what each frame must show");
+  s->add_flag("--check", a.check, "With --foreign: read the frames back, timeline after timeline");
+  s->add_option("--files", a.files, "With --check: until this many files were made");
+  s->callback([&] { code = a.foreign ? cmd_foreign(c, a, interrupted) : cmd_random(c, a, interrupted); });
 
   s = add("score", "Hold forecasts of random timelines against playouts",
           "gclk score --timelines 20 --seed 7", false);

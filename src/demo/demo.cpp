@@ -369,7 +369,7 @@ class Builder {
       if (plan.source == -1) s->content = Content::composition, s->ref = "shelf-of-bowls", s->source_in = 0;
       if (plan.source == -2)
         s->content = Content::generator, s->ref = "solid", s->generator = {{"colour", {0.035, 0.03, 0.028}}};
-      if (plan.target > 0) s->stack = stacks_.at(&plan);
+      if (const auto heavy = stacks_.find(&plan); heavy != stacks_.end()) s->stack = heavy->second;
       for (Effect& e : s->stack) e.id = s->id + e.id;
       if (plan.graded) s->stack.push_back(grade(s->id + "-grade"));
       if (std::string_view(plan.name) == "Bowl on the bench") {

@@ -138,6 +138,7 @@ class Reader {
                    : root.contains("metadata") ? find_drop_frame(root["metadata"])
                                                : std::nullopt;
     read_settings(mine);
+    note_stated(*stack);
     t.tracks = tracks(*stack, where_ + ": tracks");
     trim(*stack);
     effects_not_played(*stack, "the whole timeline");
@@ -263,10 +264,19 @@ class Reader {
     return t;
   }
 
+  /// Names of compositions that the document has: none of them is free.
+  void note_stated(const Json& node, int depth = 0) {
+    if (depth > 200 || !node.is_structured()) return;
+    if (node.is_object())
+      if (const std::string id = text_or(ours(node), "composition", ""); !id.empty()) stated_.insert(id);
+    for (const Json& inner : node) note_stated(inner, depth + 1);
+  }
+
   std::string free_composition() {
     std::string id;
     do id = fmt::format("composition-{}", ++composition_count_);
-    while (timeline_->compositions.contains(id) || std::find(open_.begin(), open_.end(), id) != open_.end());
+    while (stated_.contains(id) || timeline_->compositions.contains(id) ||
+           std::find(open_.begin(), open_.end(), id) != open_.end());
     return id;
   }
 
@@ -776,7 +786,7 @@ class Reader {
   std::map<std::string, std::optional<MediaFacts>> asked_;
   std::map<std::string, std::shared_ptr<const MediaSource>> by_reference_;
   std::map<std::string, std::string> made_of_;  ///< by composition: what it was read from
-  std::set<std::string> ids_;
+  std::set<std::string> ids_, stated_;
   std::vector<std::string> open_;
   int track_count_ = 0, segment_count_ = 0, transition_count_ = 0, composition_count_ = 0, media_count_ = 0;
 };

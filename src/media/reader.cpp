@@ -134,6 +134,8 @@ struct Sequence {
 struct Looked {
   std::int64_t first_pts = kUnknown;
   Frames frames = 0;
+  bool counted = false;   ///< it carries no times
+  bool cut_off = false;   ///< it ends before it says
 };
 
 class LookedAt {
@@ -247,7 +249,8 @@ struct FrameReader::Impl {
     std::int64_t pts = 0;
   };
   std::optional<Picture> held, ahead;
-  Frames counted_so_far = 0;  ///< pictures decoded since the stream's begin
+  Frames counted_so_far = 0;  ///< pictures decoded since the last seek
+  std::int64_t last_shown = kUnknown;  ///< time of the picture that was decoded last
   bool draining = false, ended = false;
 
   std::optional<Sequence> sequence;
@@ -407,7 +410,7 @@ struct FrameReader::Impl {
     packet = av_packet_alloc();
     held.reset(), ahead.reset();
     draining = ended = false;
-    counted_so_far = 0;
+    counted_so_far = 0, last_shown = kUnknown;
     return {};
   }
 
@@ -563,16 +566,20 @@ struct FrameReader::Impl {
       ReadTimes t;
       auto first = decode_one(t, 0);
       if (!first) return std::unexpected(first.error());
-      found.first_pts = counted ? 0 : first->pts == kUnknown ? first_pts : first->pts;
+      found.counted = counted || first->frame->pts == kUnknown;
+      found.first_pts = found.counted ? 0 : first->pts == kUnknown ? first_pts : first->pts;
       first_pts = found.first_pts;
-      found.frames = counted ? count_packets() : number_of_last() + 1;
+      found.frames = found.counted ? count_packets() : number_of_last(found.cut_off) + 1;
       if (auto r = open_file(); !r) return r;
       known = found;
       looked_at().keep(info.identity, found);
     }
     first_pts = known->first_pts;
-    if (known->frames > 0 && info.frames > known->frames + 1)
-      info.remarks.push_back(fmt::format("It is cut off: {} of {} frames are there.", known->frames, info.frames));
+    counted = known->counted;
+    if (counted) info.constant = true;
+    if (known->cut_off)
+      info.remarks.push_back(fmt::format("It is cut off: {} of about {} frames are there.", known->frames,
+                                         std::max(info.frames, known->frames + 1)));
     if (known->frames > 0) info.frames = known->frames;
     return {};
   }
@@ -589,13 +596,22 @@ struct FrameReader::Impl {
   }
 
   /// The last frame that has a picture.
-  Frames number_of_last() {
+  Frames number_of_last(bool& cut_off) {
     const std::int64_t end = pts_of(std::max<Frames>(0, info.frames - 1));
     const std::int64_t early = av_rescale_q(2, {1, 1}, stream->time_base);
     if (avformat_seek_file(format, stream->index, INT64_MIN, end - early, end, 0) < 0 &&
         av_seek_frame(format, stream->index, std::max(first_pts, end - early), AVSEEK_FLAG_BACKWARD) < 0)
       return info.frames - 1;
     std::int64_t last = first_pts, until = first_pts;
+    if (std::string_view(format->iformat->name) == "mpeg") {
+      // Packets of a program stream mostly carry no times of their own: the pictures do.
+      avcodec_flush_buffers(codec);
+      counted_so_far = 0, last_shown = kUnknown, draining = false;
+      ReadTimes t;
+      while (const auto p = decode_one(t, 0)) last = p->pts;
+      until = last;
+      return number_of(last);
+    }
     while (av_read_frame(format, packet) >= 0) {
       if (packet->stream_index == stream->index) {
         const std::int64_t at = packet->pts != kUnknown ? packet->pts : packet->dts;
@@ -604,6 +620,11 @@ struct FrameReader::Impl {
       av_packet_unref(packet);
     }
     const Frames n = number_of(last);
+    // Some containers count their length from 0, some from the first picture.
+    constexpr double kShort = 0.5;  // s
+    const double ends = static_cast<double>(std::max(until, last)) * av_q2d(stream->time_base),
+                 stated = static_cast<double>(format->duration) / AV_TIME_BASE;
+    cut_off = format->duration > 0 && ends + kShort < stated;
     return info.constant ? n : std::max(n, number_of(until) - 1);
   }
 
@@ -623,7 +644,7 @@ struct FrameReader::Impl {
     avcodec_flush_buffers(codec);
     held.reset(), ahead.reset();
     draining = ended = false;
-    counted_so_far = 0;
+    counted_so_far = 0, last_shown = kUnknown;
     t.cold = true;
     t.read_ms += watch.ms();
     return {};
@@ -695,8 +716,10 @@ struct FrameReader::Impl {
     p.pts = frame->best_effort_timestamp;
     const Frames n = counted_so_far++;
     if (counted) p.pts = pts_of(n);
-    else if (p.pts == kUnknown)
-      p.pts = held ? held->pts + av_rescale_q(1, frame_time(), stream->time_base) : opened ? first_pts : kUnknown;
+    // A picture without a time of its own follows the one before it; libav's guess is for when there is none.
+    else if (frame->pts == kUnknown && last_shown != kUnknown && !info.intra)
+      p.pts = last_shown + av_rescale_q(1, frame_time(), stream->time_base);
+    last_shown = p.pts;
     // What the container says of how it is to be seen goes with the picture.
     if (aspect.num > 0 && aspect.den > 0) frame->sample_aspect_ratio = aspect;
     if (!info.orientation.upright() && !av_frame_get_side_data(frame.get(), AV_FRAME_DATA_DISPLAYMATRIX)) {
@@ -708,6 +731,9 @@ struct FrameReader::Impl {
     p.frame = std::move(frame);
     return p;
   }
+
+  /// Whether a picture after a seek can be relied on: a key picture that states its time.
+  bool held_by_time(const Picture& p) const { return p.frame->key_frame && p.frame->pts != kUnknown; }
 
   /// Seeks until the picture that is shown at frame n, or one before it, is held.
   Result<void> reach(Frames n, ReadTimes& t) {
@@ -721,7 +747,7 @@ struct FrameReader::Impl {
           break;  // a container that seeks badly: once more from further ahead
         }
         // After a seek, what comes before the first key picture may lack what it is built on.
-        if (!from_start && !info.intra && !p->frame->key_frame) continue;
+        if (!from_start && !info.intra && !held_by_time(*p)) continue;
         held = std::move(*p);
         break;
       }

@@ -278,14 +278,13 @@ TEST(Costs, WaitingForAnotherFramesNeighbourIsNoWork) {
           .media("m", movie, 40)
           .track("V1")
           .segment("a", "m", 0, 36,
-                   {Effect{"s", "cost_card", {{"name", "slow"}, {"ms", 30}, {"width", 640}, {"height", 360}}},
-                    Effect{"n", "temporal_nr", {{"frames", 1}}}})
+                   {Effect{"s", "stylise", {{"radius", 6}}}, Effect{"n", "temporal_nr", {{"frames", 2}}}})
           .done();
   MediaCatalog media;
   const ProgramPtr program = Program::compile(t, media);
   std::vector<Frames> frames;
   for (Frames f = 4; f < 28; ++f) frames.push_back(f);
-  const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, 2);
+  const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, 4);
   const Hash128 between = program->between(10).key;
   double waited = 0, worst = 0, dearest = 0;
   for (const FrameResult& r : results) {

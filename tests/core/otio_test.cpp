@@ -140,11 +140,7 @@ TEST(Otio, HostileFilesAreRefusedWithAPlace) {
       {"[]", "not a timeline"},
       {"{\"OTIO_SCHEMA\":\"Clip.2\"}", "not a timeline"},
       {timeline_of(clip("A", 0, 10)).substr(0, 400), "JSON"},
-      {timeline_of(clip("A", 0, -10)), "negative duration"},
-      {timeline_of(clip("A", 0, 1e11)), "frames"},
       {timeline_of(R"({"OTIO_SCHEMA":"Gap.1","source_range":{"duration":{"value":1e400,"rate":24}}})"), ""},
-      {timeline_of(R"({"OTIO_SCHEMA":"Gap.1","source_range":{"duration":{"value":10,"rate":0}}})"), "rate"},
-      {timeline_of("5"), "children[0]"},
       {R"({"OTIO_SCHEMA":"Timeline.1","tracks":{"OTIO_SCHEMA":"Stack.1","children":{}}})", "not a list"},
       {R"({"OTIO_SCHEMA":"Timeline.1","metadata":{"glass_clock":{"version":99}},"tracks":{"OTIO_SCHEMA":"Stack.1","children":[]}})",
        "newer version"},
@@ -159,6 +155,36 @@ TEST(Otio, HostileFilesAreRefusedWithAPlace) {
     EXPECT_THAT(r.error().text(), testing::HasSubstr("t.otio"));
     EXPECT_THAT(r.error().text(), testing::HasSubstr(expected)) << r.error().text();
     EXPECT_FALSE(r.error().remedy.empty());
+  }
+}
+
+// One bad item is one offline segment, or a gap, with its reason; the file opens, and is written back as it was.
+TEST(Otio, ABadItemIsOfflineWithItsReasonAndTheRestPlays) {
+  const std::string no_url = R"({"OTIO_SCHEMA":"Clip.2","name":"B","source_range":)" + range_of(0, 10) +
+                             R"(,"media_references":{"DEFAULT_MEDIA":{"OTIO_SCHEMA":"ExternalReference.1","target_url":""}}})";
+  const std::string no_length = R"({"OTIO_SCHEMA":"Clip.2","name":"C","media_references":{"DEFAULT_MEDIA":)"
+                                R"({"OTIO_SCHEMA":"ExternalReference.1","target_url":"nowhere.mov"}}})";
+  const std::vector<std::pair<std::string, std::string>> bad{
+      {clip("A", 0, -10), "negative duration"},
+      {clip("A", 0, 1e11), "frames"},
+      {R"({"OTIO_SCHEMA":"Gap.1","source_range":{"duration":{"value":10,"rate":0}}})", "rate"},
+      {"5", "children[1]"},
+      {no_url, "names no file"},
+      {no_length, "how long"},
+      {R"({"OTIO_SCHEMA":"Clip.2","name":"D","source_range":5,"effects":[7]})", ""},
+  };
+  for (const auto& [item, expected] : bad) {
+    const std::string text = timeline_of(clip("before", 0, 10) + "," + item + "," + clip("after", 20, 30));
+    const auto t = read(text);
+    ASSERT_TRUE(t) << item << ": " << t.error().text();
+    EXPECT_THAT((*t)->remarks, testing::Contains(testing::HasSubstr(expected))) << item;
+    const auto segments = video_segments(**t);
+    ASSERT_GE(segments.size(), 2u) << item;
+    EXPECT_EQ(segments.front()->name, "before");
+    EXPECT_EQ(segments.back()->name, "after");
+    EXPECT_EQ(segments.back()->source_in, 20);
+    std::string path;
+    EXPECT_TRUE(contains(Json::parse(timeline_to_otio(**t)), Json::parse(text), path)) << item << " at " << path;
   }
 }
 

@@ -232,7 +232,7 @@ TEST_P(Hurt, AnyValueAnywhereIsReadOrRefusedWithItsPlace) {
       for (std::size_t i = 0; i < j.size(); ++i) walk(j[i], at / i);
   };
   walk(whole, Json::json_pointer());
-  int read = 0, refused = 0;
+  int read = 0, refused = 0, remarked = 0;
   for (int n = 0; n < 150; ++n) {
     Json hurt = whole;
     const auto& place = places[r() % places.size()];
@@ -244,13 +244,15 @@ TEST_P(Hurt, AnyValueAnywhereIsReadOrRefusedWithItsPlace) {
       continue;
     }
     ++read;
+    remarked += !(*t)->remarks.empty();
     if ((*t)->width > 200 || (*t)->height > 200 || (*t)->duration() > 5000) continue;
     MediaCatalog media;
     const ProgramPtr p = Program::compile(*t, media);
     if (p->duration() > 0) (void)test::frame_of(*p, p->duration() / 2);
   }
   EXPECT_GT(read, 20);
-  EXPECT_GT(refused, 5);
+  // What is wrong with one item is said of that item.
+  EXPECT_GT(refused + remarked, 5);
 }
 
 }  // namespace
