@@ -15,6 +15,7 @@
 #include <QVBoxLayout>
 
 #include "app/style.h"
+#include "app/timeline_dialogs.h"
 #include "base/clock.h"
 #include "base/timecode.h"
 
@@ -230,6 +231,9 @@ void MainWindow::make_menus() {
   recent_ = file->addMenu(tr("Open &recent"));
   add(file, tr("&Save"), {QKeySequence::Save}, [this] { save(false); });
   add(file, tr("Save &as…"), {QKeySequence("Ctrl+Shift+S")}, [this] { save(true); });
+  file->addSeparator();
+  add(file, tr("&Find missing media…"), {}, [this] { ask_where_media_are(this, session_); });
+  add(file, tr("Raster and ra&te…"), {}, [this] { ask_raster_and_rate(this, session_); });
   file->addSeparator();
   add(file, tr("&Quit"), {QKeySequence("Ctrl+Q")}, [this] { close(); });
   QMenu* edit = menuBar()->addMenu(tr("&Edit"));

@@ -296,7 +296,8 @@ void SeatPanel::refresh_laws() {
     laws.push_back({e ? e->ms : 0,
                     {text(law.name().label), e ? number(e->ms) : QString(),
                      number(static_cast<double>(most->terms[0]), 2), QString::number(f.places),
-                     known ? percent(f.cv_error, 1) : tr("few"), known ? percent(f.cv_error_90) : QString(),
+                     known ? QString::fromStdString(error_text(f.cv_error)) : tr("few"),
+                     known ? QString::fromStdString(error_text(f.cv_error_90)) : QString(),
                      number(f.shared_factor, 2) + "×"}});
   }
   std::stable_sort(laws.begin(), laws.end(), [](const auto& a, const auto& b) { return a.first > b.first; });

@@ -109,6 +109,10 @@ class Session : public QObject, private Display {
   LookOptions look() const { return look_; }
   /// Settings of the seat; saved, and everything is worked out anew.
   void set_settings(const Settings& settings);
+  /// Looks for missing media in the folder and everything in it, by name and then by content; an edit.
+  void relink(const QString& folder);
+  /// Raster, rate and timecode of the timeline; an edit. What is counted at a rate of its own keeps its time.
+  void set_counted_in(int width, int height, Rate rate, bool drop_frame);
   /// Follows the shape in a secondary's window from a frame of the timeline.
   void track(const std::string& segment, const std::string& effect, Frames from);
   const std::vector<Coverage>& uncovered() const { return uncovered_; }

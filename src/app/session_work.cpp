@@ -5,6 +5,7 @@
 #include "app/session.h"
 #include "base/clock.h"
 #include "base/log.h"
+#include "desk/relink.h"
 #include "measure/seat_run.h"
 #include "render/track.h"
 
@@ -191,6 +192,48 @@ void Session::track(const std::string& segment, const std::string& effect, Frame
       if (!report) emit failed(QString::fromStdString(report.error().text()));
       else if (now == timeline() && !stop.stop_requested())
         edit(report->timeline, tr("Follow the shape over %1 frames").arg(report->frames));
+    });
+  });
+}
+
+void Session::relink(const QString& folder) {
+  if (!history_ || work_.kind != Work::Kind::none) return;
+  const std::stop_token stop = begin_labour(Work::Kind::measuring, tr("Looking for media"));
+  labour_.add([this, folder = fs::path(folder.toStdString()), stop, now = timeline(), media = stores_.media] {
+    const auto stopped = [stop] { return stop.stop_requested(); };
+    auto report = gc::relink(now, *media, folder, RelinkBy::name, stopped);
+    if (report && !report->not_found.empty()) {
+      auto more = gc::relink(report->timeline, *media, folder, RelinkBy::content, stopped);
+      if (more) {
+        report->timeline = more->timeline, report->not_found = more->not_found;
+        report->found.insert(report->found.end(), more->found.begin(), more->found.end());
+      }
+    }
+    post([this, report, now, stop] {
+      end_labour(stop);
+      if (!report) return emit failed(QString::fromStdString(report.error().text()));
+      if (now != timeline() || stop.stop_requested()) return;
+      const auto found = static_cast<int>(report->found.size());
+      if (found > 0) edit(report->timeline, tr("Relink %1 media").arg(found));
+      QStringList rest;
+      for (const std::string& n : report->not_found) rest += QString::fromStdString(n);
+      if (!rest.isEmpty() || found == 0)
+        emit failed(tr("%1 media relinked. %2").arg(found).arg(rest.isEmpty() ? tr("Nothing is missing.")
+                                                                            : tr("Not found:\n%1").arg(rest.join('\n'))));
+    });
+  });
+}
+
+void Session::set_counted_in(int width, int height, Rate rate, bool drop_frame) {
+  if (!history_) return;
+  quick_.add([this, width, height, rate, drop_frame, now = timeline(), media = stores_.media] {
+    Result<TimelinePtr> at = now;
+    if (rate != now->rate) at = with_rate(*now, rate, reading_with(media));
+    if (!at) return tell(at.error());
+    auto t = std::make_shared<Timeline>(**at);
+    t->width = width, t->height = height, t->drop_frame = drop_frame;
+    post([this, now, t] {
+      if (now == timeline()) edit(t, tr("Raster and rate"));
     });
   });
 }

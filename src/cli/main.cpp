@@ -46,23 +46,35 @@ int cmd_inspect(const Common& c) {
     return 0;
   }
   const Timeline& t = *o->view.timeline;
-  fmt::print("{}: {}x{} at {:.3f}, {} frames, starts at {}\n", t.name, t.width, t.height, t.rate.fps(),
+  fmt::print("{}: {}x{} at {:.6g}, {} frames, starts at {}\n", t.name, t.width, t.height, t.rate.fps(),
              t.duration(), d["timecode_start"].get<std::string>());
   for (const Json& track : d["tracks"]) {
-    fmt::print("  {} {} ({}), {} segments\n", track["id"].get<std::string>(),
-               track["name"].get<std::string>(), track["kind"].get<std::string>(), track["segments"].size());
+    fmt::print("  {} {} ({}), {} segments{}\n", track["id"].get<std::string>(),
+               track["name"].get<std::string>(), track["kind"].get<std::string>(), track["segments"].size(),
+               track["enabled"].get<bool>() ? "" : ", off");
     for (const Json& s : track["segments"]) {
       std::string stack;
       for (const Json& e : s["stack"])
-        stack += fmt::format(" {}{}", e["type"].get<std::string>(),
-                             e["bypassed"].get<bool>() ? " (bypassed)" : "");
-      fmt::print("    {}  {:<12} {:<26}{}\n", s["timecode_in"].get<std::string>(), s["id"].get<std::string>(),
-                 s["name"].get<std::string>(), stack);
+        stack += fmt::format(" {}{}{}{}", e["id"].get<std::string>(),
+                             e["id"] == e["type"] ? "" : "=" + e["type"].get<std::string>(),
+                             e["bypassed"].get<bool>()   ? " (bypassed)"
+                             : !e["enabled"].get<bool>() ? " (off)"
+                             : !e["known"].get<bool>()   ? " (passed through)"
+                                                         : "",
+                             "");
+      fmt::print("    {}  {:<12} {:<26} {:>5} frames{}{}{}\n", s["timecode_in"].get<std::string>(),
+                 s["id"].get<std::string>(), s["name"].get<std::string>(),
+                 s["out"].get<Frames>() - s["in"].get<Frames>(), s["enabled"].get<bool>() ? "" : ", off",
+                 s["content"] == "source" ? "" : ", " + s["content"].get<std::string>(), stack);
     }
   }
   for (const Json& m : d["media"])
-    fmt::print("  {}: {}\n", m["name"].get<std::string>(),
-               m["online"].get<bool>() ? m.value("codec", "audio") : "offline. " + m.value("trouble", ""));
+    fmt::print("  {} {}: {}\n", m["id"].get<std::string>(), m["name"].get<std::string>(),
+               !m["online"].get<bool>() ? "offline. " + m.value("trouble", "")
+               : m.contains("width")    ? fmt::format("{}, {}x{} at {:.6g}, {} frames", m.value("codec", ""), m.value("width", 0),
+                                                      m.value("height", 0), m.value("rate", 0.0), m.value("frames", Frames{0}))
+                                        : m.value("codec", "audio"));
+  print(missing_pictures(*o->view.delivered), whole(o->view), o->view);
   for (const std::string& r : t.remarks) fmt::print("  note: {}\n", r);
   return 0;
 }

@@ -107,8 +107,8 @@ void print_profile(const SeatProfile& p) {
   Table t({"Law", "Stage", "Places", "Error", "Nine in ten"});
   for (const auto& [id, law] : p.laws)
     t.row({law.name().label, stage_name(law.name().kind), std::to_string(law.fit().places),
-           fmt::format("{:.1f} %", law.fit().cv_error * 100),
-           fmt::format("{:.1f} %", law.fit().cv_error_90 * 100)});
+           error_text(law.fit().cv_error),
+           error_text(law.fit().cv_error_90)});
   fmt::print("{}", t.text());
   for (const std::string& u : p.unknown) fmt::print("  not known: {}\n", u);
 }

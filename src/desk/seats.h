@@ -1,5 +1,7 @@
 // Seat profiles at the desk: this seat's, those that ship, and files from elsewhere.
 #pragma once
+#include <fmt/format.h>
+
 #include "desk/desk.h"
 #include "forecast/advice.h"
 
@@ -23,5 +25,10 @@ struct SeatRow {
 std::vector<SeatRow> compare_seats(const SeatProfile& first, const SeatProfile& second);
 
 Json to_json(const Advice& advice);
+
+/// An error as a share of what is measured: "4.2 %". Beyond ten times it says no more than that it is unknown.
+inline std::string error_text(double share) {
+  return share < 10 ? fmt::format("{:.1f} %", share * 100) : std::string("unknown");
+}
 
 }  // namespace gc

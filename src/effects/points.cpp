@@ -13,7 +13,7 @@ namespace {
 GC_LANES void divide(float* p, std::size_t n) {
   for_pixels(
       p, n, [](Lanes v) __attribute__((always_inline)) {
-        const Lanes alpha = __builtin_shuffle(v, LaneInts{3, 3, 3, 3, 7, 7, 7, 7});
+        const Lanes alpha = __builtin_shufflevector(v, v, 3, 3, 3, 3, 7, 7, 7, 7);
         const Lanes k = alpha > 0 ? 1 / alpha : Lanes{};
         return v * (lanes(1, 0) * k + lanes(0, 1));
       });
@@ -21,7 +21,7 @@ GC_LANES void divide(float* p, std::size_t n) {
 GC_LANES void multiply(float* p, std::size_t n) {
   for_pixels(
       p, n, [](Lanes v) __attribute__((always_inline)) {
-        const Lanes alpha = __builtin_shuffle(v, LaneInts{3, 3, 3, 3, 7, 7, 7, 7});
+        const Lanes alpha = __builtin_shufflevector(v, v, 3, 3, 3, 3, 7, 7, 7, 7);
         return v * (lanes(1, 0) * alpha + lanes(0, 1));
       });
 }

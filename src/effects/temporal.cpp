@@ -44,7 +44,7 @@ GC_INLINE void gather(const float* here, const Taps& t, float* sum, int pixels, 
 GC_INLINE void settle(float* out, const float* here, const float* sum, int pixels) {
   for (int i = 0; i < 4 * pixels; i += 8) {
     const Lanes s = load(sum + i);
-    const Lanes weight = __builtin_shuffle(s, LaneInts{3, 3, 3, 3, 7, 7, 7, 7});
+    const Lanes weight = __builtin_shufflevector(s, s, 3, 3, 3, 3, 7, 7, 7, 7);
     store(out + i, s / weight * lanes(1, 0) + load(here + i) * lanes(0, 1));
   }
 }

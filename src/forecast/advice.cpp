@@ -189,7 +189,12 @@ Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, 
                                                           {"disk", {1, 2, 1, 1, 1}},
                                                           {"memory bandwidth", {1, 1, 2, 1, 1}},
                                                           {"accelerator", {1, 1, 1, 2, 1}}};
+    const bool elsewhere = std::any_of(now.intervals.begin(), now.intervals.end(), [](const IntervalCost& c) {
+      return std::any_of(c.stages.begin(), c.stages.end(), [](const StageCost& s) { return s.elsewhere; });
+    });
     for (const auto& [name, change] : doubled) {
+      // What nothing runs on is no resource.
+      if (change.accelerator_speed != 1 && !elsewhere) continue;
       const Totals o = outcome_of(with(change));
       a.gains.push_back({name, 2, drops_of(o), o.spilling + o.wavering});
     }
@@ -231,23 +236,31 @@ Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, 
     const auto worst = std::max_element(bound.begin(), bound.end(),
                                         [](const auto& x, const auto& y) { return x.second < y.second; });
     a.sentence = fmt::format("{} back: {} of {} spans do not hold for its sake.{}{}",
-                             worst->first == Cause::processor ? "The processor holds this seat"
-                             : worst->first == Cause::decode  ? "Decoding holds this seat"
-                             : worst->first == Cause::disk    ? "The disk holds this seat"
-                                                              : "Nothing single holds this seat",
+                             worst->first == Cause::processor     ? "The processor holds this seat"
+                             : worst->first == Cause::decode      ? "Decoding holds this seat"
+                             : worst->first == Cause::disk        ? "The disk holds this seat"
+                             : worst->first == Cause::accelerator ? "The accelerator holds this seat"
+                             : worst->first == Cause::transfer    ? "Transfer to the accelerator holds this seat"
+                                                                  : "Nothing single holds this seat",
                              std::count_if(a.binding.begin(), a.binding.end(),
                                            [&](const Span& s) { return s.cause == worst->first; }),
                              a.binding.size(), most.empty() ? "" : " ", most);
+    const auto whole = std::find_if(a.seats.begin(), a.seats.end(), [](const SeatVerdict& v) { return v.holds(); });
     a.items.push_back(
         {a.least_speed > 0
              ? fmt::format("A seat whose processors and memory are {:.3g} times as fast would hold everything{}.", a.least_speed,
                            a.least_processors > 0
                                ? fmt::format("; so would {} processors of this speed", a.least_processors)
                                : "")
-             : "Processors 16 times as fast would not hold everything live either: pre-render, or take "
-               "effects off.",
+         : whole != a.seats.end()
+             ? fmt::format("Faster processors alone would not hold everything; all of '{}' would.", whole->seat)
+             : std::string("Processors 16 times as fast would not hold everything live either: pre-render, or take "
+                           "effects off."),
          65});
   }
+  if (const int missing = now.count(Verdict::missing); missing > 0)
+    a.sentence = fmt::format("{} span{} cannot be played on any seat: media missing. {}", missing, missing == 1 ? "" : "s",
+                             a.sentence);
   for (const SeatVerdict& v : a.seats)
     a.items.push_back({v.holds()
                            ? fmt::format("On '{}' everything holds.", v.seat)

@@ -14,7 +14,7 @@ namespace {
 
 /// RGBA floats to BGRA bytes, opaque.
 GC_INLINE LaneBytes screen_pixels(Lanes v) {
-  v = __builtin_shuffle(v, LaneInts{2, 1, 0, 3, 6, 5, 4, 7}) * lanes(255, 0) + lanes(0.5f, 255);
+  v = __builtin_shufflevector(v, v, 2, 1, 0, 3, 6, 5, 4, 7) * lanes(255, 0) + lanes(0.5f, 255);
   // In this order what is not a number becomes 0.
   v = v > 0.0f ? v : Lanes{};
   v = v < 255.0f ? v : lanes(255, 255);

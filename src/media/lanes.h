@@ -28,8 +28,8 @@ GC_INLINE Lanes load(const float* p) {
 GC_INLINE void store(float* p, Lanes v) { std::memcpy(p, &v, sizeof v); }
 /// Each pixel's four values added up, in all four places.
 GC_INLINE Lanes sum_of_pixel(Lanes v) {
-  v += __builtin_shuffle(v, LaneInts{1, 0, 3, 2, 5, 4, 7, 6});
-  return v + __builtin_shuffle(v, LaneInts{2, 3, 0, 1, 6, 7, 4, 5});
+  v += __builtin_shufflevector(v, v, 1, 0, 3, 2, 5, 4, 7, 6);
+  return v + __builtin_shufflevector(v, v, 2, 3, 0, 1, 6, 7, 4, 5);
 }
 
 /// Calls `step(Lanes) -> Lanes` on all pixels; an odd last one goes through a padded pair.

@@ -20,6 +20,7 @@ extern "C" {
 #include <mutex>
 #include <optional>
 #include <unordered_map>
+#include <utility>
 
 #include "base/clock.h"
 

@@ -409,7 +409,8 @@ class Compiler {
                cost_terms(*type, first, width_, height_),
                type->by_wall || x.device == Device::accelerator,
                x.device == Device::accelerator ||
-                   (type == &cost_card_effect() && text_or(params, "device", "processor") == "accelerator")};
+                   (type == &cost_card_effect() && text_or(params, "device", "processor") == "accelerator" &&
+                   accelerator_available())};
     c.effects.push_back(std::move(x));
     return type->places;
   }

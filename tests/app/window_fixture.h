@@ -157,6 +157,20 @@ class TheWindow : public testing::Test {
     });
   }
 
+  /// All drops among them, whoever caused them: on a busy machine others are named for what would drop anyway.
+  Frames drops(FrameRange frames) {
+    return std::ranges::count_if(session->playout()->log, [&](const FrameLog& l) {
+      return l.dropped && l.frame >= frames.in && l.frame < frames.out;
+    });
+  }
+  /// The first sealed frame of a segment whose cost is stated; −1: none yet.
+  Frames first_sealed() {
+    for (const StatedCost& s : kStated)
+      for (Frames f = frames_of(s.segment).in; f < frames_of(s.segment).out; ++f)
+        if (session->derived()->view.seals[static_cast<std::size_t>(f)] == FrameState::sealed) return f;
+    return -1;
+  }
+
   std::unique_ptr<Session> session;
   std::unique_ptr<MainWindow> window;
   Skyline* skyline = nullptr;

@@ -2,6 +2,7 @@
 // so that a wrong frame is seen. Files are made by the ffmpeg program; what it says of them is the outside.
 #include <random>
 
+#include "audit/foreign.h"
 #include "media/convert.h"
 #include "release/gate.h"
 #include "render/renderer.h"
@@ -351,6 +352,41 @@ TEST(Missing, FilesOfASequenceFollowItsPolicy) {
   const auto picture = to_image(**black->read(4), 160, 96);
   ASSERT_TRUE(picture);
   EXPECT_FLOAT_EQ(picture->row(48)[4 * 80 + 1], 0);
+}
+
+// ---- Whole timelines ------------------------------------------------------------------------------------
+
+// Numbered pictures in every container, codec, raster, rate and tag by turns, written as others write timelines: every
+// frame shows its number, or is known to have no picture. `./dev torture files` does a thousand.
+TEST(ForeignTimelines, ShowTheFrameThatTheyMust) {
+  test::TempFolder dir;
+  int files = 0;
+  for (std::uint64_t seed = 1; seed <= 6; ++seed) {
+    const auto made = make_foreign(dir / std::to_string(seed), {seed, 8, {}});
+    ASSERT_TRUE(made) << made.error().text();
+    files += made->files;
+    const auto checked = check_foreign(*made, 6);
+    ASSERT_TRUE(checked) << checked.error().text();
+    EXPECT_GT(checked->looked_at, 16);
+    for (const Wrong& w : checked->wrong)
+      ADD_FAILURE() << "seed " << seed << ", frame " << w.frame << ": " << w.wanted << " was wanted, " << w.shown
+                    << " is shown; " << w.what;
+  }
+  EXPECT_EQ(files, 48) << "every way to write a file was used";
+}
+
+// The check sees a frame that is off by one.
+TEST(ForeignTimelines, AWrongFrameIsFound) {
+  test::TempFolder dir;
+  const auto made = make_foreign(dir.path(), {3, 3, {}});
+  ASSERT_TRUE(made);
+  Json shows = *parse_json(*read_file(made->shows), "shows");
+  int changed = 0;
+  for (Json& f : shows["frames"])
+    if (f["number"].is_number()) f["number"] = (f["number"].get<int>() + 1) % 256, ++changed;
+  ASSERT_GT(changed, 0);
+  ASSERT_TRUE(write_file_atomic(made->shows, shows.dump()));
+  EXPECT_FALSE(check_foreign(*made, 6)->wrong.empty());
 }
 
 }  // namespace

@@ -1,0 +1,72 @@
+#include "app/timeline_dialogs.h"
+
+#include <QComboBox>
+#include <QDialog>
+#include <QDialogButtonBox>
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QFormLayout>
+#include <QSpinBox>
+
+#include "base/timecode.h"
+
+namespace gc {
+
+void ask_where_media_are(QWidget* parent, Session& session) {
+  if (!session.has_timeline()) return;
+  auto* dialog = new QFileDialog(parent, Session::tr("Where are the missing media?"),
+                                 QFileInfo(session.file()).absolutePath());
+  dialog->setObjectName("relink");
+  dialog->setFileMode(QFileDialog::Directory);
+  dialog->setOption(QFileDialog::ShowDirsOnly);
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  QObject::connect(dialog, &QFileDialog::fileSelected, &session, [&session](const QString& f) { session.relink(f); });
+  dialog->open();
+}
+
+void ask_raster_and_rate(QWidget* parent, Session& session) {
+  if (!session.has_timeline()) return;
+  const Timeline& t = *session.timeline();
+  auto* dialog = new QDialog(parent);
+  dialog->setObjectName("raster-and-rate");
+  dialog->setWindowTitle(Session::tr("Raster and rate"));
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  auto* form = new QFormLayout(dialog);
+  const auto pixels = [&](const char* name, int value) {
+    auto* box = new QSpinBox(dialog);
+    box->setObjectName(name);
+    box->setRange(16, 16384);
+    box->setValue(value);
+    return box;
+  };
+  auto* width = pixels("width", t.width);
+  auto* height = pixels("height", t.height);
+  form->addRow(Session::tr("Width, pixels"), width);
+  form->addRow(Session::tr("Height, pixels"), height);
+  auto* rate = new QComboBox(dialog);
+  rate->setObjectName("rate");
+  static constexpr Rate kRates[] = {{24000, 1001}, {24, 1}, {25, 1}, {30000, 1001}, {30, 1},
+                                    {48, 1},       {50, 1}, {60000, 1001}, {60, 1}};
+  for (const Rate& r : kRates) rate->addItem(QString::number(r.fps(), 'g', 5));
+  const auto known = std::find(std::begin(kRates), std::end(kRates), t.rate);
+  if (known == std::end(kRates)) rate->addItem(QString::number(t.rate.fps(), 'g', 6));
+  rate->setCurrentIndex(static_cast<int>(known - std::begin(kRates)));
+  form->addRow(Session::tr("Frames a second"), rate);
+  auto* timecode = new QComboBox(dialog);
+  timecode->setObjectName("timecode");
+  timecode->addItems({Session::tr("Drop frame"), Session::tr("Non-drop")});
+  timecode->setCurrentIndex(t.drop_frame.value_or(true) ? 0 : 1);
+  form->addRow(Session::tr("Timecode at 29.97 and 59.94"), timecode);
+  auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, dialog);
+  form->addRow(buttons);
+  QObject::connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);
+  QObject::connect(buttons, &QDialogButtonBox::accepted, dialog, [=, &session, was = t.rate] {
+    const int i = rate->currentIndex();
+    const Rate chosen = i < static_cast<int>(std::size(kRates)) ? kRates[i] : was;
+    session.set_counted_in(width->value(), height->value(), chosen, timecode->currentIndex() == 0);
+    dialog->accept();
+  });
+  dialog->open();
+}
+
+}  // namespace gc
