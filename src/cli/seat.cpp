@@ -361,7 +361,11 @@ int cmd_advise(const Common& c, const SeatArguments& a, const std::atomic<bool>&
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   auto m = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(20, false),
-                   [&](const MeasureProgress&) { return !interrupted.load(); });
+                   [&](const MeasureProgress& p) {
+                     show_progress(fmt::format("Measuring {}", p.what));
+                     return !interrupted.load();
+                   });
+  end_progress();
   if (!m) return fail(m.error(), c.json);
   AdviceOptions options{o->stores.forecast_options(), invented_seats()};
   for (const std::string& file : a.others) {

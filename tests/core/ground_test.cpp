@@ -412,8 +412,10 @@ TEST_F(TheCommands, TheDemosJobRemovesNothingThatItDidNotMake) {
   // Stopped by hand after a while: what it removes, it removes before it plays.
   (void)std::system(("XDG_CACHE_HOME='" + (dir_ / "cache").string() + "' XDG_CONFIG_HOME='" +
                      (dir_ / "config").string() + "' XDG_DATA_HOME='" + (dir_ / "data").string() +
-                     "' timeout -s INT 90 '" GCLK_BINARY "' demo '" + (dir_ / "demo").string() +
-                     "' --job --stated --width 320 --height 180 --length 0.1 --shelf '" + folder.string() + "' >/dev/null 2>&1")
+                     "' timeout -s INT 120 '" GCLK_BINARY "' demo '" + (dir_ / "demo").string() +
+                     "' --job --stated --width 320 --height 180 --length 0.1 --shelf '" + folder.string() +
+                     "' >/dev/null 2>&1 & p=$!; for i in $(seq 200); do [ -e '" + (folder / "index.sqlite").string() +
+                     "' ] && break; sleep 0.5; done; sleep 3; kill -INT $p; wait $p")
                         .c_str());
   ASSERT_TRUE(fs::exists(folder / "index.sqlite")) << "it never came to the shelf";
   EXPECT_TRUE(fs::exists(folder / "photos/one.jpg"));
