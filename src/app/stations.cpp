@@ -41,6 +41,7 @@ QString gain_text(const std::vector<StageGain>& gains, const std::vector<StageGa
 
 /// The stage that most work goes into; what limits is said where it is not the processor.
 QString held_back_by(const Span& s) {
+  if (!is_of_speed(s.verdict)) return s.verdict == Verdict::missing ? Stations::tr("media missing") : Stations::tr("shows after rendering");
   const QString stage = text(s.blame.label), cause = cause_name(s.cause);
   if (s.cause == Cause::processor && !stage.isEmpty()) return stage;
   return s.cause == Cause::outside || stage.isEmpty() ? cause : cause + ": " + stage;

@@ -433,7 +433,7 @@ const char* verdict_name(Verdict v) {
   return kNames[static_cast<std::size_t>(v)];
 }
 std::string verdict_text(Verdict v, double probability) {
-  if (v == Verdict::missing) return "media missing";
+  if (v == Verdict::missing) return "no picture";
   return v == Verdict::unseen ? "unseen" : fmt::format("{} {:.0f} %", verdict_name(v), probability * 100);
 }
 const char* cause_name(Cause c) {

@@ -13,7 +13,7 @@ namespace gc {
 /// cannot be shown at all, since media are missing.
 enum class Verdict : std::uint8_t { holds, wavers, spills, unseen, missing };
 const char* verdict_name(Verdict v);
-/// "spills 97 %"; "unseen" and "media missing", which have no probability.
+/// "spills 97 %"; "unseen" and "no picture", which have no probability.
 std::string verdict_text(Verdict v, double probability);
 /// Whether it is a matter of speed at all.
 inline bool is_of_speed(Verdict v) { return v != Verdict::unseen && v != Verdict::missing; }
