@@ -1,5 +1,6 @@
 #include "media/reader.h"
 
+#include "media/clean_aperture.h"
 #include "media/fields.h"
 #include "media/throttled_io.h"
 
@@ -852,6 +853,9 @@ Result<MediaInfo> probe(const std::string& path) {
   if (const AVFrameSideData* side = av_frame_get_side_data(&f, AV_FRAME_DATA_DISPLAYMATRIX))
     info.orientation = orientation_of(reinterpret_cast<const std::int32_t*>(side->data));
   note_colours(info, f.color_primaries, f.color_trc);
+  if (const auto clean = clean_aperture(path); clean && (clean->width < info.width || clean->height < info.height))
+    info.remarks.push_back(fmt::format("Its clean aperture of {:.6g}×{:.6g} is not obeyed; the whole {}×{} are shown.",
+                                       clean->width, clean->height, info.width, info.height));
   // What the stream says wins over what the container says of its raster.
   info.width = f.width, info.height = f.height;
   return info;

@@ -1,9 +1,12 @@
 // The window's whole job, by mouse and keys: from opening the demo to the sealed, replayed span.
+#include <QAction>
 #include <QComboBox>
 #include <QDoubleSpinBox>
 #include <QFile>
+#include <QInputDialog>
 #include <QMenu>
 #include <QSettings>
+#include <QSpinBox>
 #include <QStandardPaths>
 #include <QToolButton>
 #include <fstream>
@@ -617,6 +620,60 @@ TEST(TheInterfaceThread, AnswersWhileEverythingGoesOnOnASlowDrive) {
   for (const std::string& s : said) ADD_FAILURE() << s;
   EXPECT_GT(busy.count, 200);
   EXPECT_LT(busy.lost_ms, 200 + 2 * idle.lost_ms) << "longest " << busy.longest_ms << " ms";
+}
+
+TEST_F(TheWindow, RasterAndRateAreSetAndUndone) {
+  const TimelinePtr before = session->timeline();
+  QAction* action = nullptr;
+  for (QAction* a : window->findChildren<QAction*>())
+    if (a->text().remove('&').startsWith("Raster and rate")) action = a;
+  ASSERT_TRUE(action);
+  action->trigger();
+  auto* dialog = window->findChild<QDialog*>("raster-and-rate");
+  ASSERT_TRUE(dialog);
+  dialog->findChild<QSpinBox*>("width")->setValue(before->width + 64);
+  QComboBox* rate = dialog->findChild<QComboBox*>("rate");
+  rate->setCurrentIndex(rate->findText("25"));
+  QTest::keyClick(dialog, Qt::Key_Return);
+  ASSERT_TRUE(wait_for([&] { return session->timeline() != before; }, 20000));
+  EXPECT_EQ(session->timeline()->width, before->width + 64);
+  EXPECT_EQ(session->timeline()->rate, (Rate{25, 1}));
+  session->undo();
+  EXPECT_EQ(session->timeline(), before);
+}
+
+TEST_F(TheWindow, OfSeveralTimelinesInAFileOneIsChosen) {
+  const Json one = *parse_json(*read_file(stated().file), "one");
+  Json two = one;
+  two["name"] = "The other one";
+  const fs::path file = stated().folder / "several.otio";
+  ASSERT_TRUE(write_file_atomic(file, Json{{"OTIO_SCHEMA", "SerializableCollection.1"}, {"children", {one, two}}}.dump()));
+  session->open(QString::fromStdString(file.string()));
+  QInputDialog* dialog = nullptr;
+  ASSERT_TRUE(wait_for([&] { return (dialog = window->findChild<QInputDialog*>("several")) != nullptr; }, 20000));
+  EXPECT_EQ(dialog->comboBoxItems().size(), 2);
+  dialog->setTextValue(dialog->comboBoxItems().last());
+  QTest::keyClick(dialog, Qt::Key_Return);
+  EXPECT_TRUE(wait_for([&] { return session->timeline()->name == "The other one"; }, 60000));
+}
+
+TEST_F(TheWindow, MissingMediaAreFoundInAFolderAndTheEditCanBeUndone) {
+  const fs::path away = stated().folder / "away", file = stated().folder / "relink.otio";
+  fs::create_directories(away);
+  Json j = *parse_json(*read_file(stated().file), "one");
+  std::string text = j.dump();
+  const std::string name = "rain-window.mp4";
+  for (std::size_t at = text.find(name); at != std::string::npos; at = text.find(name, at + 20)) text.replace(at, name.size(), "rain-gone-x.mp4");
+  ASSERT_TRUE(write_file_atomic(file, text));
+  fs::copy_file(stated().folder / "media" / name, away / "rain-gone-x.mp4", fs::copy_options::overwrite_existing);
+  session->open(QString::fromStdString(file.string()));
+  ASSERT_TRUE(wait_for([&] { return session->file().endsWith("relink.otio") && session->current(); }, 60000));
+  EXPECT_GT(session->derived()->gate.count(GateKind::offline), 0);
+  session->stop_work();
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 60000));
+  session->relink(QString::fromStdString(away.string()));
+  EXPECT_TRUE(wait_for([&] { return session->current() && session->derived()->gate.count(GateKind::offline) == 0; }, 60000));
+  EXPECT_TRUE(session->can_undo());
 }
 
 }  // namespace

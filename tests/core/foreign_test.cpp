@@ -218,6 +218,35 @@ TEST(PixelAspect, IsObeyed) {
   EXPECT_GT(image->row(288)[4 * 1019 + 1], 0.9f) << "and the right one";
 }
 
+// ISO/IEC 14496-12, 12.1.4. The box is put into a file's sample entry by hand.
+TEST(CleanAperture, IsNamedSinceItIsNotObeyed) {
+  test::TempFolder dir;
+  const std::string file = corner(dir / "a.mov", "-c:v prores_ks");
+  std::string bytes = *read_file(file);
+  EXPECT_TRUE(probe(file)->remarks.empty());
+  const std::size_t entry = bytes.find("apcn") == std::string::npos ? bytes.find("apch") : bytes.find("apcn");
+  ASSERT_NE(entry, std::string::npos);
+  const std::size_t box = entry - 4 + 86;
+  const std::size_t moov = bytes.rfind("moov") - 4;
+  std::string clap = std::string("\0\0\0\x28" "clap", 8);
+  for (const int n : {60, 1, 28, 1, 0, 1, 0, 1}) clap += std::string("\0\0\0", 3) + static_cast<char>(n);
+  ASSERT_EQ(clap.size(), 0x28u);
+  bytes.insert(box, clap);
+  // Every box around it grows by as much.
+  for (const char* name : {"moov", "trak", "mdia", "minf", "stbl", "stsd", bytes.find("apcn") == std::string::npos ? "apch" : "apcn"}) {
+    const std::size_t at = bytes.find(name, moov) - 4;
+    std::uint32_t n = 0;
+    for (int i = 0; i < 4; ++i) n = n << 8 | static_cast<unsigned char>(bytes[at + static_cast<std::size_t>(i)]);
+    n += 0x28;
+    for (int i = 3; i >= 0; --i) bytes[at + static_cast<std::size_t>(i)] = static_cast<char>(n & 255), n >>= 8;
+  }
+  test::put(dir / "b.mov", bytes);
+  const auto info = probe((dir / "b.mov").string());
+  ASSERT_TRUE(info) << info.error().text();
+  ASSERT_EQ(info->remarks.size(), 1u);
+  EXPECT_NE(info->remarks[0].find("60×28"), std::string::npos) << info->remarks[0];
+}
+
 // Players take an untagged picture of standard definition by BT.601 and a larger one by BT.709 (common practice). Pure red
 // of BT.601 is Y 81, Cb 90, Cr 240 (ITU-R BT.601-7, 2.5.3, 8 bit).
 TEST(Matrix, OfUntaggedMediaGoesByTheirSize) {
