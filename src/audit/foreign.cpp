@@ -6,6 +6,7 @@
 #include <cmath>
 #include <cstdlib>
 #include <random>
+#include <set>
 
 #include "interchange/media_url.h"
 #include "interchange/otio.h"
@@ -117,7 +118,12 @@ class Maker {
       report_.kinds.push_back(made->kind);
       clip(*made, i);
       if (pick(6) == 0) gap(static_cast<int>(3 + pick(9)));
+      else if (pick(5) == 0) transition();
     }
+    // Nothing follows the last one.
+    if (!children_.empty() && text_or(children_.back(), "OTIO_SCHEMA", "") == "Transition.1") gap(8);
+    for (Json& show : shows_)
+      if (mixed_.contains(show["frame"].get<Frames>())) show["number"] = nullptr, show["why"] = "transition";
     report_.files = static_cast<int>(report_.kinds.size());
     report_.frames = at_;
     if (auto r = write_file_atomic(report_.timeline, document().dump(1) + "\n"); !r) return std::unexpected(r.error());
@@ -269,6 +275,17 @@ class Maker {
     return e;
   }
 
+  /// Across the next cut: what it mixes is no single number.
+  void transition() {
+    constexpr int kHalf = 2;
+    children_.push_back({{"OTIO_SCHEMA", "Transition.1"},
+                         {"transition_type", one_in(3) ? "Custom_Transition" : "SMPTE_Dissolve"},
+                         {"in_offset", time(kHalf, rate())},
+                         {"out_offset", time(kHalf, rate())}});
+    for (Frames f = at_ - kHalf; f < at_; ++f) mixed_.insert(f);
+    for (Frames f = at_; f < at_ + kHalf; ++f) mixed_.insert(f);
+  }
+
   void gap(int length) {
     children_.push_back({{"OTIO_SCHEMA", "Gap.1"}, {"source_range", range(0, length, rate())}});
     for (int f = 0; f < length; ++f)
@@ -294,6 +311,7 @@ class Maker {
   std::mt19937_64 any_;
   int width_ = 320, height_ = 180, num_ = 25, den_ = 1;
   Frames at_ = 0;
+  std::set<Frames> mixed_;
   Json children_ = Json::array(), shows_ = Json::array();
   ForeignReport report_;
 };
