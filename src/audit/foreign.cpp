@@ -9,7 +9,6 @@
 #include <set>
 
 #include "interchange/media_url.h"
-#include "interchange/otio.h"
 #include "render/renderer.h"
 
 namespace gc {
@@ -332,20 +331,13 @@ Result<ForeignReport> make_foreign(const fs::path& folder, const ForeignOptions&
   return Maker(fs::absolute(folder), options).make();
 }
 
-Result<ForeignCheck> check_foreign(const ForeignReport& report, int every) {
+Result<ForeignCheck> check_foreign(const ForeignReport& report, int every, const ReadOptions& options) {
   const auto text = read_file(report.shows);
   if (!text) return std::unexpected(text.error());
   const auto shows = parse_json(*text, report.shows.string());
   if (!shows) return std::unexpected(shows.error());
   MediaCatalog media;
-  const ReadOptions ask{[&](const std::string& path) -> std::optional<MediaFacts> {
-                          const auto info = media.info(path);
-                          if (!info) return {};
-                          return MediaFacts{info->rate, info->frames, info->upright_width(), info->upright_height(), info->timecode,
-                                            info->still};
-                        },
-                        {}};
-  const auto timeline = load_timeline(report.timeline, ask);
+  const auto timeline = load_timeline(report.timeline, options);
   if (!timeline) return std::unexpected(timeline.error());
   const ProgramPtr program = Program::compile(*timeline, media);
   Decoders decoders;

@@ -7,6 +7,7 @@
 #include "base/files.h"
 #include "base/json.h"
 #include "base/rational.h"
+#include "interchange/otio.h"
 
 namespace gc {
 
@@ -42,6 +43,7 @@ struct ForeignCheck {
   std::vector<Wrong> wrong;
 };
 /// Opens the timeline as any other and reads the numbers back from rendered frames, `every`-th frame and those around cuts.
-Result<ForeignCheck> check_foreign(const ForeignReport& report, int every);
+/// @param options how a timeline is opened elsewhere too
+Result<ForeignCheck> check_foreign(const ForeignReport& report, int every, const ReadOptions& options);
 
 }  // namespace gc

@@ -63,7 +63,8 @@ int cmd_frame(const Common& c, const FileArguments& a) {
   if (auto r = write_picture(image, a.out); !r) return fail(r.error(), c.json);
   const bool sealed = played && program->recipe(n, o->stores.shelf.get()).seal.has_value();
   std::vector<std::string> why = notes.trouble;
-  if (!sealed)
+  // Only of what is seen: a segment that another one covers may lack its picture.
+  if (notes.stand_in)
     for (const MissingPicture& m : missing_pictures(*program))
       if (n >= m.at.in && n < m.at.out) why.push_back(fmt::format("'{}': {}", m.name, m.why));
   const bool whole_picture = why.empty() && !notes.stand_in && !notes.unseen;

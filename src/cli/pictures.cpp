@@ -244,8 +244,12 @@ int compare(const Common& c, const Arguments& a) {
     return fail(Error{Fault::usage, fmt::format("there is no frame {}", a.frame), c.file,
                       fmt::format("Give 0 to {}.", o->view.delivered->duration() - 1)},
                 c.json);
-  for (const MissingPicture& m : missing_pictures(*o->view.delivered))
-    if (a.frame >= m.at.in && a.frame < m.at.out)
+  const Program& delivered = *o->view.delivered;
+  const int interval = delivered.interval_at(a.frame);
+  // A segment that another one covers may lack its picture.
+  const bool missing = interval >= 0 && delivered.intervals()[static_cast<std::size_t>(interval)].missing;
+  for (const MissingPicture& m : missing_pictures(delivered))
+    if (missing && a.frame >= m.at.in && a.frame < m.at.out)
       return fail(Error{Fault::bad_input, fmt::format("frame {} has no picture: {}", a.frame, m.why), m.name,
                         "There is nothing to compare with."},
                   c.json);

@@ -183,7 +183,7 @@ int cmd_foreign(const Common& c, const PlayArguments& a, const std::atomic<bool>
     files += made->files;
     timelines.push_back({{"seed", seed}, {"file", made->timeline.string()}, {"frames", made->frames}, {"files", made->files}});
     if (!a.check) break;
-    auto checked = check_foreign(*made, 5);
+    auto checked = check_foreign(*made, 5, reading_with(std::make_shared<MediaCatalog>()));
     if (!checked) return fail(checked.error(), c.json);
     looked_at += checked->looked_at;
     for (const Wrong& w : checked->wrong) {

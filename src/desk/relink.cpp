@@ -83,10 +83,9 @@ std::expected<std::string, std::string> new_path(const MediaSource& m, const std
   return one->string();
 }
 
-std::string url_for(const MediaSource& m, const std::string& path) {
-  if (!is_sequence(path)) return url_of_path(path);
-  (void)m;
-  return path.substr(0, path.rfind('#'));
+/// A sequence is written as the pattern of its names.
+std::string url_for(const std::string& path) {
+  return is_sequence(path) ? path.substr(0, path.rfind('#')) : url_of_path(path);
 }
 
 }  // namespace
@@ -105,7 +104,7 @@ Result<RelinkReport> relink(const TimelinePtr& timeline, MediaCatalog& media, co
       r.not_found.push_back(fmt::format("{}: {}", m->path, path.error()));
       continue;
     }
-    r.timeline = with_media(*r.timeline, id, *path, url_for(*m, *path));
+    r.timeline = with_media(*r.timeline, id, *path, url_for(*path));
     r.found.push_back({id, m->path, *path});
   }
   return r;

@@ -413,11 +413,15 @@ class Reader {
   }
 
   Item offline(const Json& object, const std::string& at, const Error& why) {
-    remark(fmt::format("{}: {}. It is kept, and is offline.", at, why.what));
+    const std::string what = why.what.ends_with('.') ? why.what : why.what + ".";
+    remark(fmt::format("{}: {} It is kept, and is offline.", at, what));
     const bool clip = object.is_object() && (is_a(object, "Clip") || is_a(object, "Stack") || is_a(object, "Track"));
     Frames length = 0;
     try {
       if (object.is_object()) length = ranged_length(object, at);
+      const Json* reference = clip && length == 0 ? active_reference(object) : nullptr;
+      const Json* available = reference ? object_at(*reference, "available_range") : nullptr;
+      if (const Json* d = available ? object_at(*available, "duration") : nullptr) length = this->length(time(*d, at), at);
     } catch (const Bad&) {
       // Then its length is not known either.
     }
@@ -427,7 +431,7 @@ class Reader {
     s->name = text_or(object, "name", s->id);
     s->enabled = flag_or(object, "enabled", true);
     s->content = Content::offline, s->ref = s->name, s->duration = length;
-    s->trouble = fmt::format("{}: {}. {}", at, why.what, why.remedy);
+    s->trouble = fmt::format("{}: {} {}", at, what, why.remedy);
     s->foreign = object;
     return SegmentPtr(std::move(s));
   }
@@ -549,12 +553,6 @@ class Reader {
       s->ref = text_or(reference ? *reference : object, "name", s->name);
       return s;
     }
-    if (source->path.empty()) {
-      s->content = Content::offline, s->ref = source->name;
-      s->trouble = source->colour_space;  // of what has no path: why
-      timeline_->sources.erase(source->id);
-      return s;
-    }
     s->content = Content::source;
     s->ref = source->id;
     place_in_source(*s, *source, start, available_start, available_length);
@@ -610,25 +608,17 @@ class Reader {
     return base + prefix + fmt::format("%0{}d", std::max(1, padding)) + suffix;
   }
 
-  /// Why a reference cannot be opened, as a source without a path: why stands in `colour_space`.
-  std::shared_ptr<const MediaSource> no_media(const std::string& url, const std::string& why, const std::string& at) {
-    auto m = std::make_shared<MediaSource>();
-    m->name = url.empty() ? "nothing" : url, m->url = url, m->colour_space = why;
-    remark(fmt::format("{}: {}", at, why));
-    return m;
-  }
-
   std::shared_ptr<const MediaSource> media(const Json& reference, const std::string& at) {
     const bool sequence = is_a(reference, "ImageSequenceReference");
     const std::string url = sequence ? sequence_url(reference, at) : text_or(reference, "target_url", "");
     if (url.empty())
-      return no_media(url, "It names no file. Relink the segment in the program that wrote the timeline.", at);
+      refuse("names no file", at + ": target_url", "Relink the segment in the program that wrote the timeline.");
     // The same file may be stated differently: at another rate, or with other numbers.
     Json stated = without(reference, {"metadata", "name"});
     const std::string key = stated.dump(-1, ' ', false, Json::error_handler_t::replace) + ours(reference).dump();
     if (const auto it = by_reference_.find(key); it != by_reference_.end()) return it->second;
     const MediaPath found = path_of_url(sequence ? percent_kept(url) : url, folder_);
-    if (found.path.empty()) return no_media(url, found.remark, at);
+    if (found.path.empty()) refuse(found.remark, at + ": target_url", "Its segments are offline until then.");
     auto m = std::make_shared<MediaSource>();
     m->url = url;
     m->path = found.path;

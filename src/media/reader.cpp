@@ -611,7 +611,6 @@ struct FrameReader::Impl {
       counted_so_far = 0, last_shown = kUnknown, draining = false;
       ReadTimes t;
       while (const auto p = decode_one(t, 0)) last = p->pts;
-      until = last;
       return number_of(last);
     }
     while (av_read_frame(format, packet) >= 0) {
@@ -666,7 +665,9 @@ struct FrameReader::Impl {
 
   /// The next picture in the order of showing, with its time.
   Result<Picture> decode_one(ReadTimes& t, Frames wanted) {
-    const Error damaged{Fault::bad_input, "is damaged", path, "Replace the file with a whole copy."};
+    const auto damaged = [this](int code) {
+      return bad_input("is damaged: " + av_text(code), path, "Replace the file with a whole copy.");
+    };
     for (;;) {
       std::shared_ptr<AVFrame> frame(av_frame_alloc(), [](AVFrame* f) { av_frame_free(&f); });
       Stopwatch watch;
@@ -684,7 +685,7 @@ struct FrameReader::Impl {
       }
       // A stream that begins anywhere begins with pictures that lack what they are built on.
       const bool starting = !held && counted_so_far == 0;
-      if (r != AVERROR(EAGAIN) && !starting) return std::unexpected(damaged);
+      if (r != AVERROR(EAGAIN) && !starting) return damaged(r);
       watch.restart();
       r = av_read_frame(format, packet);
       t.read_ms += watch.ms();
@@ -706,7 +707,7 @@ struct FrameReader::Impl {
         t.decode_ms += watch.ms(), t.decode_cpu_ms += cpu.ms();
         if (r < 0 && r != AVERROR(EAGAIN) && !starting) {
           av_packet_unref(packet);
-          return std::unexpected(damaged);
+          return damaged(r);
         }
       }
       av_packet_unref(packet);

@@ -394,7 +394,7 @@ TEST(ForeignTimelines, ShowTheFrameThatTheyMust) {
     const auto made = make_foreign(dir / std::to_string(seed), {seed, 8, {}});
     ASSERT_TRUE(made) << made.error().text();
     files += made->files;
-    const auto checked = check_foreign(*made, 6);
+    const auto checked = check_foreign(*made, 6, reading_with(std::make_shared<MediaCatalog>()));
     ASSERT_TRUE(checked) << checked.error().text();
     EXPECT_GT(checked->looked_at, 16);
     for (const Wrong& w : checked->wrong)
@@ -415,7 +415,7 @@ TEST(ForeignTimelines, AWrongFrameIsFound) {
     if (f["number"].is_number()) f["number"] = (f["number"].get<int>() + 1) % 256, ++changed;
   ASSERT_GT(changed, 0);
   ASSERT_TRUE(write_file_atomic(made->shows, shows.dump()));
-  EXPECT_FALSE(check_foreign(*made, 6)->wrong.empty());
+  EXPECT_FALSE(check_foreign(*made, 6, reading_with(std::make_shared<MediaCatalog>()))->wrong.empty());
 }
 
 }  // namespace
