@@ -42,25 +42,23 @@ void Balance::work_out() {
     sealed = sealed && c.is(FrameState::sealed), measured = measured && c.measured;
   }
   for (const StageCost& s : stages) {
-    const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
-    all += s.ms, fetch += fetches ? s.ms : 0;
+    all += s.ms, fetch += s.turn_ms;
   }
-  // What limits: reading and decoding, which go one frame at a time, against one frame's time; or all of the work
-  // against what the processors have together. The stages' figures are those of the ledger in both.
+  // What limits: reading, and decoding that goes in order, against one frame's time; or all of the work against what the
+  // processors have together. The stages' figures are those of the ledger in both.
   const int workers = session_.stores().options.workers;
   const bool by_fetching = fetch > all / workers;
   budget_ = f.rate.frame_ms() * (by_fetching ? 1 : workers), total_ = by_fetching ? fetch : all;
   title_ = QString::fromStdString(segment->segment->name);
   for (const StageCost& s : stages) {
-    const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
-    if (s.ms > 0 && (fetches || !by_fetching))
+    if (const double ms = by_fetching ? s.turn_ms : s.ms; ms > 0)
       parts_.push_back({s.kind,
                         s.kind == StageKind::read      ? tr("Read")
                         : s.kind == StageKind::convert ? tr("Convert")
                                                        : QString::fromStdString(s.label),
-                        s.ms});
+                        ms});
   }
-  summary_ = (by_fetching ? tr("load %1: reading and decoding take %2 of %3 ms, one frame at a time%4")
+  summary_ = (by_fetching ? tr("load %1: reading and decoding in order take %2 of %3 ms a frame%4")
                           : tr("load %1: %2 ms of work a frame, %5 processors have %3%4"))
                  .arg(load, 0, 'f', 2)
                  .arg(total_, 0, 'f', 1)

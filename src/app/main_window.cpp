@@ -43,7 +43,7 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     marks_ = {};
     skyline_->set_marks(marks_);
     set_playhead(0, true);
-    picture_->set_figures({}, {});
+    set_figures({});
     refresh_title();
     session_.note_recent(session_.file());
     skyline_->setFocus();
@@ -84,6 +84,7 @@ MainWindow::MainWindow(Session& session) : session_(session) {
           [this](const QImage& image, qint64 frame, bool live, StillKind kind) {
             if (!live && frame != playhead_) return;
             picture_->show_picture(image, frame, caption(frame), kind);
+            viewer_->show_picture(image);
           });
   connect(&session_, &Session::compared, this, [this](const Comparison& c) {
     if (c.frame == playhead_) picture_->show_comparison(c);
@@ -92,16 +93,16 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     if (!session_.playing()) return;
     const PlayState s = session_.play_state();
     set_playhead(s.frame, false);
-    picture_->set_figures(tr("%1 fps").arg(s.rate, 0, 'f', 1), tr("%1 dropped").arg(s.dropped),
+    set_figures({tr("%1 fps").arg(s.rate, 0, 'f', 1), tr("%1 dropped").arg(s.dropped),
                           s.processor > 0 ? tr("processors %1 %, drives %2 MB/s")
                                                 .arg(s.processor * 100, 0, 'f', 0)
                                                 .arg(s.reads_mb_s, 0, 'f', 0)
-                                          : QString());
+                                          : QString()});
   });
   connect(&session_, &Session::play_ended, this, [this] {
     refresh_sentence();
     if (const auto& p = session_.playout())
-      picture_->set_figures(tr("%1 fps").arg(p->rate_reached, 0, 'f', 1), tr("%1 dropped").arg(p->dropped));
+      set_figures({tr("%1 fps").arg(p->rate_reached, 0, 'f', 1), tr("%1 dropped").arg(p->dropped), {}});
   });
   refresh_sentence();
   refresh_title();
@@ -169,7 +170,7 @@ void MainWindow::make_layout() {
   answer->addWidget(action_);
   down->addWidget(row);
 
-  auto* halves = new QSplitter(Qt::Horizontal, centre);
+  auto* halves = halves_ = new QSplitter(Qt::Horizontal, centre);
   ledger_ = new Ledger(session_, halves);
   auto* right = right_ = new QSplitter(Qt::Vertical, halves);
   picture_ = new Picture(right);
@@ -180,6 +181,8 @@ void MainWindow::make_layout() {
   balance_ = new Balance(session_, below);
   balance_->setFixedHeight(80);
   stations_ = new Stations(session_, below);
+  figures_ = new Figures(below);
+  stack->addWidget(figures_);
   stack->addWidget(balance_);
   stack->addWidget(stations_, 1);
   right->addWidget(picture_);
@@ -209,7 +212,28 @@ void MainWindow::make_layout() {
     if (const CompiledSegment* s = main_segment(*session_.derived()->view.played, f))
       choose_segment(s->segment->id);
   });
+  viewer_ = new Viewer(this);
   go_to(Station::forecast);
+}
+
+void MainWindow::set_figures(const PlayFigures& figures) {
+  figures_->set_figures(figures);
+  viewer_->set_figures(figures);
+  share_room();
+}
+
+void MainWindow::share_room() {
+  const bool watching = stations_->currentIndex() == static_cast<int>(Station::playout);
+  figures_->setVisible(watching || !figures_->figures().empty());
+  ledger_->setVisible(!watching);
+  const Qt::Orientation way = watching ? Qt::Horizontal : Qt::Vertical;
+  if (right_->orientation() == way && right_->property("shared").toBool()) return;
+  right_->setProperty("shared", true);
+  // Where one watches, the picture has the room, and what is said of it stands beside it.
+  right_->setOrientation(way);
+  right_->setSizes(watching ? QList<int>{860, 310} : QList<int>{140, 320});
+  right_->setStretchFactor(0, watching ? 1 : 0);
+  right_->setStretchFactor(1, watching ? 0 : 1);
 }
 
 QAction* MainWindow::add(QMenu* menu, const QString& text, const QList<QKeySequence>& keys,
@@ -253,7 +277,11 @@ void MainWindow::make_menus() {
   add(work, tr("Measure the seat in &full, 6 min"), {QKeySequence("Ctrl+Shift+M")},
       [this] { session_.measure_seat(true); });
   add(work, tr("&Stop work or playback"), {QKeySequence("Esc")},
-      [this] { session_.playing() ? session_.stop_playing() : session_.stop_work(); });
+      [this] {
+        if (viewer_->shows() != Viewer::Shows::nothing) viewer_->leave();
+        else if (session_.playing()) session_.stop_playing();
+        else session_.stop_work();
+      });
   QMenu* play_menu = menuBar()->addMenu(tr("&Play"));
   add(play_menu, tr("&Play or stop"), {QKeySequence("Space")},
       [this] { session_.playing() ? session_.stop_playing() : play(false); });
@@ -279,13 +307,20 @@ void MainWindow::make_menus() {
   make_view_menu();
   QMenu* help = menuBar()->addMenu(tr("&Help"));
   add(help, tr("&Keyboard"), {QKeySequence("F1")}, [this] { show_shortcuts(); });
+  // The same keys work where the picture has a screen of its own.
+  for (const QMenu* menu : {work, play_menu, view_}) viewer_->addActions(menu->actions());
 }
 
 void MainWindow::make_view_menu() {
-  QMenu* view = menuBar()->addMenu(tr("&View"));
+  QMenu* view = view_ = menuBar()->addMenu(tr("&View"));
   for (int i = 0; i < kStations; ++i)
     add(view, station_name(static_cast<Station>(i)), {QKeySequence(QString::number(i + 1))},
         [this, i] { go_to(static_cast<Station>(i)); });
+  view->addSeparator();
+  add(view, tr("Picture on the &whole screen; once more: with figures"), {QKeySequence("F")}, [this] { viewer_->next(); });
+  one_to_one_ = add(view, tr("There, &pixel for pixel"), {QKeySequence("P")},
+                    [this] { viewer_->set_one_to_one(one_to_one_->isChecked()); });
+  one_to_one_->setCheckable(true);
   view->addSeparator();
   add(view, tr("Compare the remedy &beside the live picture"), {QKeySequence("C")}, [this] {
     set_compare(picture_->mode() == CompareMode::side_by_side ? CompareMode::off : CompareMode::side_by_side);
@@ -345,7 +380,7 @@ void MainWindow::make_settings_menu(QMenu* menu) {
 
 void MainWindow::set_compare(CompareMode mode) {
   picture_->set_mode(mode);
-  if (mode != CompareMode::off) picture_->set_figures({}, {});
+  if (mode != CompareMode::off) set_figures({});
   LookOptions look = session_.look();
   look.compare = mode != CompareMode::off;
   session_.set_look(look);
@@ -368,7 +403,7 @@ void MainWindow::go_to(Station s) {
   picture_->setVisible(s != Station::seat);  // a seat is judged by its numbers
   // A missed frame is explained by its own stages, a delivery by its list.
   balance_->setVisible(s == Station::timeline || s == Station::forecast || s == Station::plan);
-  right_->setSizes(s == Station::playout ? QList<int>{180, 280} : QList<int>{140, 320});
+  share_room();
 }
 
 QString MainWindow::caption(Frames frame) const {
@@ -391,7 +426,7 @@ void MainWindow::set_playhead(Frames frame, bool seek) {
   stations_->set_playhead(playhead_);
   if (!seek) return;
   if (session_.playing()) session_.stop_playing();
-  else picture_->set_figures({}, {});  // figures of a playout do not belong to a still
+  else set_figures({});  // figures of a playout do not belong to a still
   picture_->expect(playhead_, false);
   session_.show_frame(playhead_);
 }
@@ -552,7 +587,7 @@ void MainWindow::play(bool backwards) {
   FrameRange range = marks_.length() > 0 ? marks_ : all;
   if (backwards) range.out = std::clamp<Frames>(playhead_ + 1, range.in + 1, range.out);
   else if (playhead_ > range.in && playhead_ < range.out - 1) range.in = playhead_;
-  picture_->set_figures(tr("reading ahead"), QString());
+  set_figures({tr("reading ahead"), {}, {}});
   start_playing(range, backwards);
 }
 

@@ -8,10 +8,12 @@
 #include <QSplitter>
 
 #include "app/balance.h"
+#include "app/figures.h"
 #include "app/ledger.h"
 #include "app/picture.h"
 #include "app/skyline.h"
 #include "app/stations.h"
+#include "app/viewer.h"
 
 namespace gc {
 
@@ -60,14 +62,20 @@ class MainWindow : public QMainWindow {
   void make_settings_menu(QMenu* menu);
   void set_compare(CompareMode mode);
   void set_coverage(bool on);
+  void set_figures(const PlayFigures& figures);
+  /// How much room each part has at the present station.
+  void share_room();
   QString caption(Frames frame) const;
 
   Session& session_;
   Skyline* skyline_;
   Ledger* ledger_;
   Picture* picture_;
+  Figures* figures_;
+  Viewer* viewer_;
   Balance* balance_;
   Stations* stations_;
+  QSplitter* halves_ = nullptr;
   QSplitter* right_ = nullptr;
   TextBox* sentence_;
   TextBox* work_text_;
@@ -76,6 +84,7 @@ class MainWindow : public QMainWindow {
   QPushButton* stop_;
   QPushButton* rail_[kStations] = {};
   QMenu* recent_ = nullptr;
+  QMenu* view_ = nullptr;
   QAction* undo_ = nullptr;
   QAction* redo_ = nullptr;
   std::vector<std::pair<QString, QString>> shortcuts_;
@@ -85,6 +94,7 @@ class MainWindow : public QMainWindow {
   QAction* loop_action_ = nullptr;
   QAction* every_frame_action_ = nullptr;
   QAction* coverage_ = nullptr;
+  QAction* one_to_one_ = nullptr;
   std::string segment_;
   std::pair<int, std::function<void()>> after_saving_;  ///< what goes on once the save of this number is done
   bool may_close_ = false;

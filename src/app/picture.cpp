@@ -27,11 +27,6 @@ void Picture::expect(Frames frame, bool state_changed) {
   update();
 }
 
-void Picture::set_figures(const QString& rate, const QString& dropped, const QString& loads) {
-  rate_ = rate, dropped_ = dropped, loads_ = loads;
-  update();
-}
-
 void Picture::set_mode(CompareMode mode) {
   mode_ = mode;
   if (mode == CompareMode::off) comparison_ = {};
@@ -128,15 +123,6 @@ void Picture::paintEvent(QPaintEvent*) {
   if (!caption.isEmpty()) {
     const int w = QFontMetrics(look::text_font(12)).horizontalAdvance(caption) + 18;
     plate({0, height() - 22, std::min(w, width()), 22}, caption, look::text_font(12));
-  }
-  if (!rate_.isEmpty()) {
-    // Readable from two metres.
-    const QFont font = look::number_font(42, true), small = look::number_font(18);
-    plate({0, 0, QFontMetrics(font).horizontalAdvance(rate_) + 18, 56}, rate_, font);
-    const int w = QFontMetrics(font).horizontalAdvance(dropped_) + 18;
-    plate({width() - w, 0, w, 56}, dropped_, font);
-    if (!loads_.isEmpty())
-      plate({0, 56, QFontMetrics(small).horizontalAdvance(loads_) + 18, 28}, loads_, small);
   }
 }
 

@@ -21,9 +21,6 @@ class Picture : public QWidget {
   Frames frame() const { return frame_; }
   bool waiting() const { return waiting_; }
   StillKind kind() const { return kind_; }
-  /// Large figures over the picture while it plays; empty hides them.
-  /// `loads`: how busy processors and drives are, below the rate.
-  void set_figures(const QString& rate, const QString& dropped, const QString& loads = {});
   void set_mode(CompareMode mode);
   CompareMode mode() const { return mode_; }
   void show_comparison(const Comparison& comparison);
@@ -45,7 +42,7 @@ class Picture : public QWidget {
   QImage image_;
   Frames frame_ = -1;
   StillKind kind_ = StillKind::sharp;
-  QString caption_, rate_, dropped_, loads_;
+  QString caption_;
   bool waiting_ = false;
   CompareMode mode_ = CompareMode::off;
   Comparison comparison_;

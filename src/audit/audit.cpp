@@ -22,7 +22,7 @@ bool matches(FrameRange a, FrameRange b) { return 2 * overlap(a, b) >= std::min(
 
 double own_ms(const FrameLog& l) {
   const double outside = l.spent.outside > kLeastOutsideMs ? l.spent.outside : 0;
-  return l.steady_fetch_ms + l.process_ms() - l.neighbours_ms - outside;
+  return l.steady_fetch_ms + l.process_ms() + l.beside_ms - l.neighbours_ms - outside;
 }
 
 std::vector<FrameRange> spans_called(const Forecast& f) {
@@ -63,7 +63,7 @@ Result<void> note_disturbance(const Playout& p, Notebook& notebook) {
       d.looks_ms.push_back(static_cast<float>(late));
     looked = f.looked_ms, before = f.cause;
     if (!f.made) continue;
-    busy += f.fetched_ms - f.fetch_began_ms + f.process_ms() - f.spent.outside;
+    busy += f.fetched_ms - f.fetch_began_ms + f.process_ms() + f.beside_ms - f.spent.outside;
     if (f.spent.outside > kLeastOutsideMs) d.ms.push_back(static_cast<float>(f.spent.outside));
   }
   // A few frames say nothing of how often.

@@ -178,7 +178,8 @@ class Maker {
       const StageCosts c = book_.stage(r);
       double mean = 0;
       for (const float v : c.ms) mean += v / static_cast<double>(c.ms.size());
-      (r.kind == StageKind::read || r.kind == StageKind::decode ? fetch : process) += mean;
+      const double share = turn_share(r, options_.workers);
+      fetch += mean * share, process += mean * (1 - share);
     }
     return crowded(book_.crowding()) * load_of(fetch, process, options_.workers, t_->rate.frame_ms());
   }

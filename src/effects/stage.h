@@ -54,6 +54,11 @@ struct StageSample {
   float gauge = 0;          ///< how slow the core was around it (base/gauge.h); 0: not looked at
   bool by_wall = false;     ///< done elsewhere than on the thread that waited for it
   double ended_ms = 0;      ///< by now_ms(); 0: it has no place of its own
+  /// Decoding in order, by threads of the decoder's own: what they worked on one picture; 0: this thread did it.
+  float work_ms = 0;
+
+  /// What it took, wherever it was done, ms.
+  float cost_ms() const { return work_ms > 0 ? work_ms : wall_ms; }
 };
 
 }  // namespace gc

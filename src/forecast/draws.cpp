@@ -26,7 +26,7 @@ DrawTables::DrawTables(const Model& model) {
     moods_.push_back(std::move(ratios));
   }
   for (const CostPool& p : model.pools) {
-    skips_.emplace_back(p.frames.front().fetch_ms, p.decodes_between, p.neighbour_ms, p.neighbours);
+    skips_.emplace_back(p.frames.front().fetch_ms * (1 + p.beside), p.decodes_between, p.neighbour_ms, p.neighbours);
     FrameSample most;
     float total = 0;
     double sum = 0;
@@ -108,10 +108,13 @@ void Draws::reach(StepOf<double>& s, Frames last, Frames n, std::uint64_t draw) 
       s.catch_up += static_cast<double>(pool.entries[below(mixed(draw), pool.entries.size())] * mood_);
     decoded += stretch_->entry_frames;
   }
+  double between = 0;
   for (Frames i = 0; i < decoded; ++i)
-    s.catch_up += static_cast<double>(
+    between += static_cast<double>(
         samples_[below(mixed(draw + static_cast<std::uint64_t>(i) + 1), size_)].fetch_ms * mood_);
-  s.neighbours = static_cast<double>(wanting) * static_cast<double>(pool.neighbour_ms * mood_);
+  s.catch_up += between;
+  s.neighbours = static_cast<double>(wanting) * static_cast<double>(pool.neighbour_ms * mood_) +
+                 between * static_cast<double>(pool.beside);
 }
 
 LateLooks::LateLooks(const Model& model, std::uint64_t seed) : model_(model), seed_(seed) {

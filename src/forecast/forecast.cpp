@@ -14,8 +14,6 @@ namespace {
 
 constexpr std::size_t kComposed = 96;  // draws when a frame's cost is put together from its stages
 
-bool fetches(StageKind k) { return k == StageKind::read || k == StageKind::decode; }
-
 double mean(const std::vector<float>& v) {
   double sum = 0;
   for (const float x : v) sum += x;
@@ -145,6 +143,7 @@ std::pair<int, double> neighbours_in(const CompiledInterval& interval, F&& ms) {
       if (j < 0) continue;
       most = std::max(most, s->effects[static_cast<std::size_t>(j)].window.length() - 1);
       cost += ms(s->convert);
+      if (s->content == Content::source && s->decode.in_order == 0) cost += ms(s->decode);
       for (int i = 0; i < j; ++i)
         cost += ms(s->effects[static_cast<std::size_t>(i)].stage_at(interval.in - s->in));
     }
@@ -186,15 +185,21 @@ class Pools {
     pool.entries = book_.entries(key);
     pool.decodes_between = between;
     std::vector<std::vector<float>> samples;
+    std::vector<float> shares;
+    double in_turn = 0, beside = 0;
     for (const StageRef& s : stages) {
       StageCosts costs = book_.stage(s);
       std::vector<float>& values = costs.ms;
       const bool estimated = costs.origin != Origin::measured;
       const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
+      const double share = turn_share(s, model_.pace.workers);
       e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated,
-                          s.elsewhere, owner.placed});
+                          s.elsewhere, owner.placed, mean(values) * share});
+      shares.push_back(static_cast<float>(share));
+      in_turn += mean(values) * share, beside += share > 0 ? mean(values) * (1 - share) : 0;
       samples.push_back(std::move(values));
     }
+    if (in_turn > 0) pool.beside = static_cast<float>(beside / in_turn);
     if (pool.frames.size() < 4) {
       e.measured = covered(book_, stages);
       pool.frames.clear();
@@ -205,7 +210,7 @@ class Pools {
           if (samples[i].empty()) continue;
           state = state * 6364136223846793005ULL + 1442695040888963407ULL;
           const float v = samples[i][static_cast<std::size_t>(state >> 33) % samples[i].size()];
-          (fetches(stages[i].kind) ? f.fetch_ms : f.process_ms) += v;
+          f.fetch_ms += v * shares[i], f.process_ms += v * (1 - shares[i]);
         }
         pool.frames.push_back(f);
       }
@@ -327,7 +332,7 @@ FrameRange frames_of(const Program& program, const std::string& placed, FrameRan
 }
 
 void explain(Span& span, const Program& program, const Forecast& f, const ForecastOptions& options) {
-  double fetch = 0, process = 0, read = 0, accelerator = 0, transfer = 0, frames = 0;
+  double fetch = 0, process = 0, read = 0, decode = 0, accelerator = 0, transfer = 0, frames = 0;
   std::map<int, StageCost> by_owner;
   std::set<std::string> seen;
   for (const IntervalCost& c : f.intervals) {
@@ -338,7 +343,9 @@ void explain(Span& span, const Program& program, const Forecast& f, const Foreca
     for (const StageCost& s : c.stages) {
       const auto [it, fresh] = by_owner.try_emplace(s.owner, s);
       it->second.ms = fresh ? s.ms * n : it->second.ms + s.ms * n;
+      it->second.turn_ms = fresh ? s.turn_ms * n : it->second.turn_ms + s.turn_ms * n;
       (s.kind == StageKind::transfer ? transfer : accelerator) += s.elsewhere ? s.ms * n : 0;
+      if (s.kind == StageKind::decode) decode += s.ms * n;
       if (!s.segment.empty() && seen.insert(s.segment).second) span.segments.push_back(s.segment);
     }
   }
@@ -355,6 +362,7 @@ void explain(Span& span, const Program& program, const Forecast& f, const Foreca
   if (missed / f.trials->trials() > span.expected_drops / 2) span.cause = Cause::outside;
   else if (fetch > (fetch + process) / options.workers)
     span.cause = read > 0.6 * fetch ? Cause::disk : Cause::decode;
+  else if (2 * decode > fetch + process) span.cause = Cause::decode;
   else if (accelerator + transfer > process - accelerator - transfer)
     span.cause = transfer > accelerator ? Cause::transfer : Cause::accelerator;
   else span.cause = Cause::processor;
@@ -452,11 +460,12 @@ std::vector<StageCost> stages_over(const Forecast& f, FrameRange range) {
     for (const StageCost& s : c.stages) {
       const auto [it, fresh] = sums.try_emplace({s.kind, s.owner}, s);
       it->second.ms = fresh ? s.ms * n : it->second.ms + s.ms * n;
+      it->second.turn_ms = fresh ? s.turn_ms * n : it->second.turn_ms + s.turn_ms * n;
       it->second.estimated = it->second.estimated || s.estimated;
     }
   }
   std::vector<StageCost> all;
-  for (auto& [key, s] : sums) all.push_back(s), all.back().ms /= frames;
+  for (auto& [key, s] : sums) all.push_back(s), all.back().ms /= frames, all.back().turn_ms /= frames;
   return all;
 }
 

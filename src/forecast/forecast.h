@@ -41,6 +41,7 @@ struct StageCost {
   bool estimated = false;  ///< never measured as it is
   bool elsewhere = false;  ///< on the accelerator, or on the way there
   std::string placed;      ///< as in Owner
+  double turn_ms = 0;      ///< of it, for which the frame holds the turn to fetch
 };
 
 struct Forecast;
@@ -156,7 +157,7 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
                                     double density = 0.08);
 
 /// Load of a frame: what limits is either fetching, which goes one frame at a time, or all of its work spread
-/// over the workers.
+/// over the processors.
 inline double load_of(double fetch_ms, double process_ms, int workers, double period_ms) {
   return std::max(fetch_ms, (fetch_ms + process_ms) / workers) / period_ms;
 }

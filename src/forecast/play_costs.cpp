@@ -62,7 +62,7 @@ std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& 
   const auto count = static_cast<Frames>(costs.size());
   std::vector<WorkerOf<double>> crew(static_cast<std::size_t>(std::max(1, pace.workers)));
   std::vector<SkipCost> skips;
-  for (const FrameCost& c : costs) skips.emplace_back(c.fetch, c.decodes_between, c.neighbour, c.neighbours);
+  for (const FrameCost& c : costs) skips.emplace_back(c.fetch + c.beside, c.decodes_between, c.neighbour, c.neighbours);
   GivenCosts given{costs, begins};
   ClockworkOf<double> s = before_the_clock(pace, crew.data(), count, given);
   Frames expected = std::min<Frames>(count, pace.horizon);  // first frame whose fate is not told yet
@@ -75,6 +75,7 @@ std::vector<Outcome> play_costs(const Pace& pace, const std::vector<FrameCost>& 
     WorkerOf<double>& worker = crew[static_cast<std::size_t>(s.worker)];
     const double done_late = carry_out(pace, s, crew.data(), given.step(static_cast<Frames>(s.last), n),
                                        c.starting, c.turn, c.handing);
+    worker.spent.process += c.beside;
     worker.skip[0] = &skips[static_cast<std::size_t>(n)], worker.skips = worker.skip[0]->any();
     double late = done_late + c.arriving - c.looked;
     // A display's thread that comes a whole period late shows nothing, whatever lay ready.

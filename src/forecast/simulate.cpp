@@ -55,7 +55,7 @@ std::vector<CostKind> kinds_told(const Model& model) {
     by_pool.push_back({0,
                        scale * std::max(total, fetch * model.pace.workers),
                        scale * apart / static_cast<double>(totals.size()),
-                       {model.base * fetch, pool.decodes_between,
+                       {model.base * fetch * (1 + static_cast<double>(pool.beside)), pool.decodes_between,
                         model.base * static_cast<double>(pool.neighbour_ms), pool.neighbours}});
   }
   for (std::size_t i = 0; i < model.stretches.size(); ++i) {

@@ -14,6 +14,7 @@ struct CostPool {
   std::vector<FrameSample> frames;  ///< never empty; neighbours in the order in which they were measured
   std::vector<float> entries;       ///< times of opening and seeking before a first frame; may be empty
   bool decodes_between = false;     ///< frames that are not shown must be decoded all the same (long GOP)
+  float beside = 0;                 ///< for each ms of fetching, what decoders' own threads work on it besides
   int neighbours = 0;               ///< other frames' pictures that a frame looks at
   float neighbour_ms = 0;           ///< of making one of them
   friend bool operator==(const CostPool&, const CostPool&) = default;
@@ -48,7 +49,7 @@ std::vector<CostKind> kinds_told(const Model& model);
 /// What one frame takes, as it was measured or as a script has it, ms.
 struct FrameCost {
   double fetch = 0;     ///< when it is reached from the one before it
-  double catch_up = 0;  ///< besides, when the frame fetched before it is `after`
+  double catch_up = 0;  ///< besides, when the frame fetched before it is `after`; below 0: decoders had worked ahead
   double process = 0;
   Frames after = -1;
   bool decodes_between = false;
@@ -60,6 +61,8 @@ struct FrameCost {
   double arriving = 0;  ///< from when it was done until it lay ready for the display
   double handing = 0;   ///< from when it was done until its worker took on the next
   double looked = 0;    ///< how long after its time the display's thread looked for it
+
+  double beside = 0;  ///< what decoders' own threads worked on it, which the rule counts as if the worker had
 
   // Effects that look at neighbouring frames.
   int neighbours = 0;

@@ -10,7 +10,7 @@ const char* origin_name(Origin o) {
   return kNames[static_cast<std::size_t>(o)];
 }
 
-KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages) {
+KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages, int workers) {
   KnownCost all;
   double off = 0;
   for (const StageRef& s : stages) {
@@ -19,7 +19,8 @@ KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages) {
     double mean = 0;
     for (const float v : c.ms) mean += v;
     mean /= static_cast<double>(c.ms.size());
-    (s.kind == StageKind::read || s.kind == StageKind::decode ? all.fetch_ms : all.process_ms) += mean;
+    const double in_turn = mean * turn_share(s, workers);
+    all.fetch_ms += in_turn, all.process_ms += mean - in_turn;
     // Laws err apart from each other; what is common to them is small beside that.
     const double error = mean * (c.origin == Origin::measured ? std::min(0.05, c.error) : c.error);
     off += error * error;

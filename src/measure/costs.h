@@ -9,8 +9,8 @@
 
 namespace gc {
 
-/// The two parts of a frame's way through the pipeline, ms: fetching (read and decode, in order) and
-/// processing.
+/// The two parts of a frame's way through the pipeline, ms: fetching, one frame at a time in order (reading, and of
+/// decoding what goes in order), and all other work, on whichever processor.
 struct FrameSample {
   float fetch_ms = 0;
   float process_ms = 0;
@@ -77,7 +77,7 @@ struct KnownCost {
   bool known = false;  ///< every stage, on this seat, and inside what its law has seen
   double ms() const { return fetch_ms + process_ms; }
 };
-KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages);
+KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages, int workers = 2);
 
 /// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left
 /// out: every stage is known, and nine in ten frames lie within `tolerance` of the sum.

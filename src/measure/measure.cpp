@@ -32,7 +32,7 @@ struct Sort {
 /// becomes of them. A stretch up to nearly twice too heavy can still be carried by what was made ahead.
 bool settled_by_laws(const Notebook& notebook, std::span<const StageRef> stages, int workers,
                      double period_ms) {
-  const KnownCost c = known_cost(notebook, stages);
+  const KnownCost c = known_cost(notebook, stages, workers);
   if (!covered(c)) return false;
   const double load = std::max(c.fetch_ms, c.ms() / workers) / period_ms, off = c.error_ms / c.ms();
   return load * (1 + off) < 0.9 || load * (1 - off) > 2;
@@ -141,7 +141,7 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
     if (i == 0) {
       float decode = 0;
       for (const StageSample& s : r.stages)
-        if (s.kind == StageKind::decode) decode += s.wall_ms;
+        if (s.kind == StageKind::decode && s.ended_ms <= r.fetched_ms) decode += s.wall_ms;
       const auto open = static_cast<float>(std::max(0.0, r.fetched_ms - r.fetch_began_ms - decode));
       notebook.add_entries(frames_key, std::span(&open, 1));
       continue;
@@ -153,7 +153,7 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
     // Nor is what others on the same core add: the forecast adds that as crowded as the seat is lately.
     double fetching = 0, off_fetch = 0, off_process = 0;
     for (const StageSample& s : r.stages) {
-      const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
+      const bool fetches = (s.kind == StageKind::read || s.kind == StageKind::decode) && s.ended_ms <= r.fetched_ms;
       const auto it = slower.find(s.key);
       const double off =
           undisturbed(s) || it == slower.end() ? 0 : static_cast<double>(s.wall_ms) * (1 - 1 / it->second);
@@ -162,7 +162,7 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
     }
     const double fetch = fetching > 0 ? r.steady_fetch_ms * (1 - off_fetch / fetching) : r.steady_fetch_ms;
     frames.push_back({static_cast<float>(fetch),
-                      static_cast<float>(std::max(process - taken - off_process, 0.1 * process))});
+                      static_cast<float>(std::max(process - taken - off_process, 0.1 * process) + r.beside_ms)});
   }
   notebook.add_frames(frames_key, frames);
   const auto by_stage =
@@ -190,8 +190,8 @@ std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<Fram
         if (s.key == key) {
           sum.kind = s.kind, sum.key = key, sum.owner = s.owner, ++n;
           sum.gauge = std::max(sum.gauge, s.gauge);
-          sum.wall_ms += s.wall_ms / static_cast<float>(often),
-              sum.cpu_ms += s.cpu_ms / static_cast<float>(often);
+          sum.wall_ms += s.cost_ms() / static_cast<float>(often),
+              sum.cpu_ms += (s.work_ms > 0 ? s.work_ms : s.cpu_ms) / static_cast<float>(often);
         }
       uneven = uneven || n != often;
       turns += n;

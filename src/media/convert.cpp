@@ -99,10 +99,11 @@ bool describe(const AVFrame& f, zimg_image_format& z) {
   return true;
 }
 
-void describe_rgb(int width, int height, zimg_image_format& z) {
+void describe_rgb(int width, int height, zimg_image_format& z, zimg_pixel_type_e type = ZIMG_PIXEL_FLOAT) {
   zimg_image_format_default(&z, ZIMG_API_VERSION);
   z.width = static_cast<unsigned>(width), z.height = static_cast<unsigned>(height);
-  z.pixel_type = ZIMG_PIXEL_FLOAT;
+  z.pixel_type = type;
+  if (type == ZIMG_PIXEL_BYTE) z.depth = 8;
   z.color_family = ZIMG_COLOR_RGB;
   z.matrix_coefficients = ZIMG_MATRIX_RGB;
   z.pixel_range = ZIMG_RANGE_FULL;
@@ -118,12 +119,13 @@ struct Graph {
 };
 
 const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out, bool draft) {
-  using Key = std::tuple<int, unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int,
+  using Key = std::tuple<int, int, unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int,
                          int, unsigned, bool, double, double, double, double>;
   static std::mutex mutex;
   static std::map<Key, Graph>* cache = new std::map<Key, Graph>;
   const zimg_image_format& yuv = in.color_family == ZIMG_COLOR_RGB ? out : in;
-  const Key key{static_cast<int>(yuv.chroma_location),
+  const Key key{static_cast<int>(out.pixel_type),
+                static_cast<int>(yuv.chroma_location),
                 in.width,
                 in.height,
                 static_cast<int>(in.color_family),
@@ -482,6 +484,30 @@ bool covers_raster(int pw, int ph, int width, int height, const Placement& place
 
 namespace {
 
+/// A ring of a few rows of bytes, red, green and blue, between zimg and the picture for the screen.
+struct ByteRing {
+  ScreenImage* out = nullptr;
+  std::uint8_t* plane[3] = {};
+  std::size_t stride = 0;
+  unsigned mask = ZIMG_BUFFER_MAX;
+
+  const std::uint8_t* row(int p, unsigned y) const { return plane[p] + (y & mask) * stride; }
+};
+
+GC_CLONES void interleave(const std::uint8_t* r, const std::uint8_t* g, const std::uint8_t* b, std::uint8_t* out, int n) {
+  auto* to = reinterpret_cast<std::uint32_t*>(out);
+  for (int i = 0; i < n; ++i)
+    to[i] = static_cast<std::uint32_t>(b[i]) | static_cast<std::uint32_t>(g[i]) << 8 | static_cast<std::uint32_t>(r[i]) << 16 |
+            0xff000000U;
+}
+
+int pack_bytes(void* user, unsigned i, unsigned, unsigned) {
+  auto& ring = *static_cast<ByteRing*>(user);
+  const auto width = static_cast<std::size_t>(ring.out->width);
+  interleave(ring.row(0, i), ring.row(1, i), ring.row(2, i), ring.out->bgra.data() + 4 * width * i, ring.out->width);
+  return 0;
+}
+
 /// A frame as it is stored, its orientation not looked at.
 Result<Image> as_stored(const AVFrame& source, int width, int height, const Placement& placement, double aspect) {
   zimg_image_format in, out;
@@ -540,6 +566,59 @@ Result<Image> as_stored(const AVFrame& source, int width, int height, const Plac
 }
 
 }  // namespace
+
+bool goes_straight(const MediaInfo& info) {
+  const auto* d = av_pix_fmt_desc_get(av_get_pix_fmt(info.pixel_format.c_str()));
+  zimg_image_format z;
+  AVFrame f = {};
+  f.format = av_get_pix_fmt(info.pixel_format.c_str()), f.width = info.width, f.height = info.height;
+  return d && !(d->flags & AV_PIX_FMT_FLAG_ALPHA) && info.orientation.upright() && describe(f, z) &&
+         info.width % (1 << z.subsample_w) == 0 && info.height % (1 << z.subsample_h) == 0;
+}
+
+Result<bool> to_screen(const AVFrame& frame, int width, int height, const Placement& placement, ScreenImage& out) {
+  zimg_image_format in, to_format;
+  const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(frame.format));
+  if (!d || (d->flags & AV_PIX_FMT_FLAG_ALPHA) || !describe(frame, in) || !orientation_of(frame).upright() ||
+      !aligned(frame) || frame.width % (1 << in.subsample_w) != 0 || frame.height % (1 << in.subsample_h) != 0)
+    return false;
+  const Lie lie(frame.width, frame.height, width, height, placement, pixel_aspect(frame));
+  if (lie.width != width || lie.height != height) return false;
+  if (lie.from_w < frame.width || lie.from_h < frame.height) {
+    in.active_region.left = lie.from_x, in.active_region.top = lie.from_y;
+    in.active_region.width = lie.from_w, in.active_region.height = lie.from_h;
+  }
+  describe_rgb(width, height, to_format, ZIMG_PIXEL_BYTE);
+  const Graph& g = graph_for(in, to_format, placement.draft);
+  if (!g.graph) return false;
+  out.width = width, out.height = height;
+  out.bgra.resize(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 4);
+  ByteRing ring;
+  ring.out = &out;
+  ring.mask = zimg_select_buffer_mask(std::max(g.out_lines, 4u));
+  const unsigned rows = ring.mask == ZIMG_BUFFER_MAX ? static_cast<unsigned>(height) + 2 : ring.mask + 1;
+  ring.stride = (static_cast<std::size_t>(width) + 63) / 64 * 64;
+  zimg_image_buffer to = {};
+  to.version = ZIMG_API_VERSION;
+  std::uint8_t* base = scratch(ring.stride * rows * 3, 0);
+  for (int p = 0; p < 3; ++p) {
+    ring.plane[p] = base + ring.stride * rows * static_cast<std::size_t>(p);
+    to.plane[p].data = ring.plane[p];
+    to.plane[p].stride = static_cast<std::ptrdiff_t>(ring.stride);
+    to.plane[p].mask = ring.mask;
+  }
+  zimg_image_buffer_const from = {};
+  from.version = ZIMG_API_VERSION;
+  for (int p = 0; p < 3 && frame.data[p]; ++p) {
+    from.plane[p].data = frame.data[p];
+    from.plane[p].stride = frame.linesize[p];
+    from.plane[p].mask = ZIMG_BUFFER_MAX;
+  }
+  if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), nullptr, nullptr, pack_bytes, &ring) !=
+      ZIMG_ERROR_SUCCESS)
+    return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
+  return true;
+}
 
 Result<Image> to_image(const AVFrame& source, int width, int height, const Placement& placement) {
   const Orientation o = orientation_of(source);

@@ -21,6 +21,13 @@ struct Placement {
 /// aspect and display matrix are obeyed.
 Result<Image> to_image(const AVFrame& frame, int width, int height, const Placement& placement = {});
 
+/// The frame straight to the screen's 8 bits, covering the whole raster: what to_screen(to_image(frame)) shows within one
+/// step of 255, in less than half of the time. False, and nothing is done, for what only to_image() reads: frames with
+/// alpha, other than planar YUV or grey, of odd sides with subsampled chroma, turned, or that do not cover the raster.
+Result<bool> to_screen(const AVFrame& frame, int width, int height, const Placement& placement, ScreenImage& out);
+/// Whether frames of this layout and size go straight, as far as the file says.
+bool goes_straight(const MediaInfo& info);
+
 /// How a picture lies on the raster: the size that is made there, and the part of the picture that it is made
 /// of, pixels.
 struct PlacedSize {

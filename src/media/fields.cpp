@@ -8,6 +8,10 @@ extern "C" {
 }
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "base/clock.h"
+
 namespace gc {
 
 struct FieldFilter::Impl {
@@ -81,6 +85,18 @@ Result<FramePtr> FieldFilter::middle(Frames n, const FramePtr& before, const Fra
     return std::unexpected(failed);
   }
   return made;
+}
+
+bool FieldFilter::follows(Frames n) const { return n >= 0 && impl_->fed == n; }
+
+Result<FramePtr> FieldJoiner::middle(Frames n, const FramePtr& before, const FramePtr& now, const FramePtr& after,
+                                     double& waited_ms) {
+  const Stopwatch waiting;
+  const std::lock_guard lock(mutex_);
+  waited_ms += waiting.ms();
+  auto* filter = std::find_if(std::begin(filters_), std::end(filters_), [n](const FieldFilter& f) { return f.follows(n); });
+  if (filter == std::end(filters_)) filter = filters_ + oldest_, oldest_ = (oldest_ + 1) % kFilters;
+  return filter->middle(n, before, now, after);
 }
 
 }  // namespace gc

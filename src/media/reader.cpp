@@ -1,12 +1,12 @@
 #include "media/reader.h"
 
 #include "media/clean_aperture.h"
+#include "media/decoder.h"
 #include "media/fields.h"
+#include "media/sequence.h"
 #include "media/throttled_io.h"
 
 extern "C" {
-#include <libavcodec/avcodec.h>
-#include <libavformat/avformat.h>
 #include <libavutil/display.h>
 #include <libavutil/pixdesc.h>
 #include <libavutil/timecode.h>
@@ -28,12 +28,6 @@ extern "C" {
 namespace gc {
 namespace {
 
-std::string av_text(int code) {
-  char buffer[AV_ERROR_MAX_STRING_SIZE] = {};
-  av_strerror(code, buffer, sizeof buffer);
-  return buffer;
-}
-
 /// What a file may be, by libav's names. Lists of other files (playlists, concatenations) are not among them, nor
 /// is anything that takes its name for a pattern.
 constexpr const char* kContainers =
@@ -43,43 +37,8 @@ constexpr const char* kContainers =
     "sgi_pipe,sunrast_pipe,pam_pipe,pbm_pipe,pgm_pipe,ppm_pipe,pgmyuv_pipe,pfm_pipe,qoi_pipe,pictor_pipe,"
     "pcx_pipe,xwd_pipe,xbm_pipe,xpm_pipe,cri_pipe,dds_pipe,photocd_pipe,hdr_pipe,vbn_pipe,gem_pipe";
 
-/// What may decode it, by libav's names.
-constexpr const char* kDecoders =
-    "h264,hevc,libdav1d,av1,libaom-av1,vp8,vp9,libvpx,libvpx-vp9,mpeg1video,mpeg2video,mpegvideo,mpeg4,msmpeg4v1,"
-    "msmpeg4v2,msmpeg4,h261,h263,h263i,h263p,flv,wmv1,wmv2,wmv3,vc1,theora,dirac,cinepak,svq1,svq3,indeo3,"
-    "prores,dnxhd,cfhd,mjpeg,mjpegb,jpeg2000,libopenjpeg,jpegls,ljpeg,dvvideo,ffv1,huffyuv,ffvhuff,utvideo,magicyuv,"
-    "hap,hqx,hq_hqa,speedhq,notchlc,cllc,aic,lagarith,snow,vble,zlib,mszh,qtrle,rpza,smc,8bps,msrle,msvideo1,"
-    "v210,v210x,v308,v408,v410,r210,r10k,avrp,avui,avrn,ayuv,yuv4,y41p,012v,rawvideo,wrapped_avframe,"
-    "png,apng,tiff,exr,dpx,bmp,webp,gif,targa,targa_y216,pam,pbm,pgm,pgmyuv,ppm,pfm,psd,sgi,sunrast,qoi,pictor,pcx,"
-    "xwd,xbm,xpm,cri,dds,photocd,hdr,vbn,gem,bitpacked,asv1,asv2";
-
-constexpr int kMostPixels = 16384;         ///< of a side
 constexpr double kOpeningMs = 30'000;      ///< until a file that is being opened is given up
 constexpr std::int64_t kUnknown = AV_NOPTS_VALUE;
-
-/// Files are named by the standard of their codec.
-std::string designation(AVCodecID id) {
-  switch (id) {
-    case AV_CODEC_ID_H264:
-      return "H.264";
-    case AV_CODEC_ID_HEVC:
-      return "H.265";
-    case AV_CODEC_ID_DNXHD:
-      return "VC-3";
-    case AV_CODEC_ID_PRORES:
-      return "RDD 36";
-    case AV_CODEC_ID_CFHD:
-      return "VC-5";
-    case AV_CODEC_ID_MJPEG:
-      return "Motion JPEG";
-    case AV_CODEC_ID_FFV1:
-      return "FFV1";
-    case AV_CODEC_ID_V210:
-      return "v210";
-    default:
-      return avcodec_get_name(id);
-  }
-}
 
 FramePtr black_frame(int width, int height) {
   std::shared_ptr<AVFrame> f(av_frame_alloc(), [](AVFrame* p) { av_frame_free(&p); });
@@ -88,49 +47,6 @@ FramePtr black_frame(int width, int height) {
   for (int p = 0; p < 3; ++p) std::fill_n(f->data[p], static_cast<std::ptrdiff_t>(f->linesize[p]) * height, 0);
   return f;
 }
-
-/// The parts of a sequence's path, "folder/name.%04d.exr#first-last*step@num/den;missing".
-struct Sequence {
-  std::string before, after, missing;
-  int digits = 0;
-  Frames first = 0, last = -1, step = 1;
-  Rate rate;
-
-  static std::optional<Sequence> parse(const std::string& path) {
-    const auto hash = path.rfind('#'), at = path.rfind('@'), mark = path.rfind('%', hash);
-    if (hash == std::string::npos || mark == std::string::npos || at == std::string::npos || at < hash)
-      return {};
-    Sequence s;
-    int used = 0, digits = 0;
-    if (std::sscanf(path.c_str() + mark, "%%0%dd%n", &digits, &used) != 1 || used == 0 || digits > 12)
-      return {};
-    long long first = 0, last = 0, step = 1, num = 0, den = 0;
-    int range = 0, rate = 0;
-    if (std::sscanf(path.c_str() + hash, "#%lld-%lld%n", &first, &last, &range) != 2) return {};
-    const char* rest = path.c_str() + hash + range;
-    if (*rest == '*') {
-      int stepped = 0;
-      if (std::sscanf(rest, "*%lld%n", &step, &stepped) != 1) return {};
-      rest += stepped;
-    }
-    if (std::sscanf(rest, "@%lld/%lld%n", &num, &den, &rate) != 2 || last < first || num <= 0 || den <= 0 ||
-        step < 1)
-      return {};
-    if (rest[rate] == ';') s.missing = rest + rate + 1;
-    s.before = path.substr(0, mark);
-    s.after =
-        path.substr(mark + static_cast<std::size_t>(used), hash - mark - static_cast<std::size_t>(used));
-    s.digits = digits, s.first = first, s.last = last, s.step = step, s.rate = {num, den};
-    return s;
-  }
-  Frames number(Frames n) const { return first + n * step; }
-  std::string file(Frames n) const { return fmt::format("{}{:0{}}{}", before, number(n), digits, after); }
-  bool has(Frames n) const {
-    std::error_code e;
-    return std::filesystem::exists(file(n), e);
-  }
-  Frames frames() const { return (last - first) / step + 1; }
-};
 
 /// What has to be looked for in a file whose header does not say it; found once for each state of a file.
 struct Looked {
@@ -234,11 +150,14 @@ struct FrameReader::Impl {
   std::string path;
   ThrottledIo slow;  ///< outlives the format that reads through it
   AVFormatContext* format = nullptr;
-  AVCodecContext* codec = nullptr;
+  std::shared_ptr<StreamCodec> coding;
+  Decoder decoder;
+  AVCodecContext* codec = nullptr;  ///< the decoder's
+  int threads = 1;  ///< that may decode in order
+  double accounted_ms = 0;  ///< of what the decoder's threads worked
   AVPacket* packet = nullptr;
   AVStream* stream = nullptr;
   MediaInfo info;
-  AVRational aspect{0, 1};
   Stopwatch opening;
   bool opened = false;
   bool counted = false;  ///< the stream carries no times: pictures are counted in the order they are shown
@@ -257,13 +176,15 @@ struct FrameReader::Impl {
 
   std::optional<Sequence> sequence;
   std::size_t keep = 0;
-  std::deque<std::pair<Frames, FramePtr>> recent;
-  FieldFilter fields;
+  std::deque<std::pair<Frames, CodedPtr>> recent;
+  Frames next = -1;  ///< frame of the packet that is read next, where pictures stand alone; −1: not known
+
+  std::shared_ptr<FieldJoiner> fields = std::make_shared<FieldJoiner>();
 
   ~Impl() { close(); }
   void close() {
     av_packet_free(&packet);
-    avcodec_free_context(&codec);
+    decoder = {};
     avformat_close_input(&format);
   }
 
@@ -305,7 +226,7 @@ struct FrameReader::Impl {
     std::vector<FrameRange> holes = std::move(info.holes);
     info = *looked;
     info.rate = sequence->rate, info.frames = sequence->frames(), info.bytes = bytes;
-    info.still = false, info.intra = true;
+    info.still = false, info.intra = info.alone = true;
     info.identity = file_identity(path);
     // "hold" has nothing to show before the first file.
     if (sequence->missing.empty()) info.holes = std::move(holes);
@@ -313,8 +234,8 @@ struct FrameReader::Impl {
     return {};
   }
 
-  Result<FramePtr> read_sequence(Frames n, ReadTimes& t) {
-    const Stopwatch watch;
+  /// A file of its own is opened by whoever wants its picture.
+  Result<CodedPtr> take_from_sequence(Frames n) {
     if (n >= sequence->frames())
       return bad_input(fmt::format("ends early: frame {} was asked for, {} exist", n, sequence->frames()),
                        path, "Shorten the segment.");
@@ -322,23 +243,27 @@ struct FrameReader::Impl {
     if (sequence->missing == "hold")
       while (there > 0 && !sequence->has(there)) --there;
     if (!sequence->has(there)) {
-      if (sequence->missing == "black") return black_frame(info.width, info.height);
+      if (sequence->missing == "black")
+        return std::make_shared<CodedPicture>(black_frame(info.width, info.height));
       return bad_input(fmt::format("frame {} of the sequence is missing", sequence->number(n)), sequence->file(n),
                        "Render or copy that frame again; the others play.");
     }
-    auto reader = FrameReader::open(sequence->file(there));
-    if (!reader) return std::unexpected(reader.error());
-    t.read_ms += watch.ms();
-    return (*reader)->read(0, &t);
+    return std::make_shared<CodedPicture>([file = sequence->file(there)](ReadTimes& t) -> Result<FramePtr> {
+      const Stopwatch watch;
+      auto reader = FrameReader::open(file);
+      if (!reader) return std::unexpected(reader.error());
+      t.read_ms += watch.ms();
+      return (*reader)->read(0, &t);
+    });
   }
 
-  void remember(Frames n, const FramePtr& frame) {
-    recent.emplace_back(n, frame);
+  void remember(Frames n, const CodedPtr& picture) {
+    recent.emplace_back(n, picture);
     while (recent.size() > std::max<std::size_t>(1, keep)) recent.pop_front();
   }
-  FramePtr remembered(Frames n) const {
-    for (const auto& [at, frame] : recent)
-      if (at == n) return frame;
+  CodedPtr remembered(Frames n) const {
+    for (const auto& [at, picture] : recent)
+      if (at == n) return picture;
     return nullptr;
   }
 
@@ -368,6 +293,7 @@ struct FrameReader::Impl {
                        path, "Make a smaller copy.");
     auto looked = look();
     opened = true;
+    info.alone = coding->stands_alone() && info.constant && !counted && !info.still;
     return looked;
   }
 
@@ -395,20 +321,14 @@ struct FrameReader::Impl {
     stream = format->streams[index];
     for (unsigned i = 0; i < format->nb_streams; ++i)
       if (static_cast<int>(i) != index) format->streams[i]->discard = AVDISCARD_ALL;
-    const AVCodec* decoder = avcodec_find_decoder(stream->codecpar->codec_id);
-    if (!decoder)
-      return bad_input("uses a codec that cannot be decoded here: " + designation(stream->codecpar->codec_id),
-                       path, "Make a copy in another codec.");
-    codec = avcodec_alloc_context3(decoder);
-    codec->codec_whitelist = av_strdup(kDecoders);
-    codec->max_pixels = static_cast<std::int64_t>(kMostPixels) * kMostPixels;
-    if ((r = avcodec_parameters_to_context(codec, stream->codecpar)) < 0)
-      return bad_input("has damaged codec parameters: " + av_text(r), path,
-                       "Replace the file with a whole copy.");
-    codec->pkt_timebase = stream->time_base;
-    codec->thread_count = 1;  // frames, not slices, are what runs in parallel here
-    if ((r = avcodec_open2(codec, decoder, nullptr)) < 0)
-      return bad_input("cannot be decoded: " + av_text(r), path, "Replace the file with a whole copy.");
+    auto found = StreamCodec::of(format, stream, path);
+    if (!found) return std::unexpected(found.error());
+    coding = std::move(*found);
+    auto opened_decoder = coding->open(coding->stands_alone() ? 1 : std::min(threads, coding->most_threads()));
+    if (!opened_decoder) return std::unexpected(opened_decoder.error());
+    decoder = std::move(*opened_decoder);
+    codec = decoder.context.get();
+    accounted_ms = 0;
     packet = av_packet_alloc();
     held.reset(), ahead.reset();
     draining = ended = false;
@@ -431,6 +351,7 @@ struct FrameReader::Impl {
     const AVCodecDescriptor* c = avcodec_descriptor_get(p.codec_id);
     // FFV1 may carry its statistics over from frame to frame, which its description does not say.
     info.intra = c && (c->props & AV_CODEC_PROP_INTRA_ONLY) && p.codec_id != AV_CODEC_ID_FFV1;
+    info.decode_threads = coding->most_threads();
     // No times at all, or those of decoding only: what is shown when follows from the order of the pictures alone.
     counted = (format->iformat->flags & AVFMT_NOTIMESTAMPS) || (container == "avi" && !info.intra);
     first_pts = stream->start_time == kUnknown ? 0 : stream->start_time;
@@ -440,8 +361,8 @@ struct FrameReader::Impl {
     if (info.still) info.frames = 1;
     find_keys();
     info.orientation = from_stream(stream);
-    aspect = av_guess_sample_aspect_ratio(format, stream, nullptr);
-    if (aspect.num > 0 && aspect.den > 0) info.pixel_aspect = av_q2d(aspect);
+    if (const AVRational aspect = av_guess_sample_aspect_ratio(format, stream, nullptr);
+        aspect.num > 0 && aspect.den > 0) info.pixel_aspect = av_q2d(aspect);
     info.interlaced = p.field_order != AV_FIELD_UNKNOWN && p.field_order != AV_FIELD_PROGRESSIVE;
     find_timecode();
     std::error_code e;
@@ -676,6 +597,7 @@ struct FrameReader::Impl {
       t.decode_ms += watch.ms(), t.decode_cpu_ms += cpu.ms();
       if (r == 0) {
         ++t.decoded;
+        account(t);
         return shown(std::move(frame));
       }
       if (r == AVERROR_EOF) {
@@ -704,7 +626,7 @@ struct FrameReader::Impl {
         watch.restart();
         cpu.restart();
         r = avcodec_send_packet(codec, packet);
-        t.decode_ms += watch.ms(), t.decode_cpu_ms += cpu.ms();
+        t.decode_ms += watch.ms(), t.decode_cpu_ms += cpu.ms(), ++t.taken;
         if (r < 0 && r != AVERROR(EAGAIN) && !starting) {
           av_packet_unref(packet);
           return damaged(r);
@@ -712,6 +634,14 @@ struct FrameReader::Impl {
       }
       av_packet_unref(packet);
     }
+  }
+
+  /// Puts down what the decoder's own threads have worked since the last time.
+  void account(ReadTimes& t) {
+    if (decoder.threads.empty()) return;
+    t.threads = static_cast<int>(decoder.threads.size());
+    const double ms = decoder.work_ms();
+    t.work_ms += ms - accounted_ms, accounted_ms = ms;
   }
 
   Picture shown(std::shared_ptr<AVFrame> frame) {
@@ -723,14 +653,7 @@ struct FrameReader::Impl {
     else if (frame->pts == kUnknown && last_shown != kUnknown && !info.intra)
       p.pts = last_shown + av_rescale_q(1, frame_time(), stream->time_base);
     last_shown = p.pts;
-    // What the container says of how it is to be seen goes with the picture.
-    if (aspect.num > 0 && aspect.den > 0) frame->sample_aspect_ratio = aspect;
-    if (!info.orientation.upright() && !av_frame_get_side_data(frame.get(), AV_FRAME_DATA_DISPLAYMATRIX)) {
-      std::size_t size = 0;
-      const std::uint8_t* matrix = av_stream_get_side_data(stream, AV_PKT_DATA_DISPLAYMATRIX, &size);
-      if (AVFrameSideData* side = av_frame_new_side_data(frame.get(), AV_FRAME_DATA_DISPLAYMATRIX, size))
-        std::copy_n(matrix, size, side->data);
-    }
+    coding->dress(*frame);
     p.frame = std::move(frame);
     return p;
   }
@@ -761,6 +684,56 @@ struct FrameReader::Impl {
     }
   }
 
+  /// The coded picture of frame n, where each stands alone. Null where the container does not give it at its place:
+  /// then pictures are read in order.
+  Result<CodedPtr> take_alone(Frames n, ReadTimes& t) {
+    constexpr Frames kNear = 4;  // reading over so many is no dearer than seeking
+    if (next < 0 || n < next || n >= next + kNear)
+      if (auto r = seek(n, 0, t); !r) return std::unexpected(r.error());
+    held.reset(), ahead.reset();
+    const Stopwatch watch;
+    CodedPtr found;
+    for (;;) {
+      av_packet_unref(packet);
+      if (av_read_frame(format, packet) < 0) break;
+      if (packet->stream_index != stream->index) continue;
+      ++t.taken;
+      const Frames at = packet->pts == kUnknown ? n + 1 : number_of(packet->pts);
+      next = at + 1;
+      if (at < n) continue;
+      if (at == n) {
+        std::shared_ptr<AVPacket> coded(av_packet_alloc(), [](AVPacket* p) { av_packet_free(&p); });
+        av_packet_move_ref(coded.get(), packet);
+        found = std::make_shared<CodedPicture>([coded, coding = coding](ReadTimes& times) mutable -> Result<FramePtr> {
+          const Stopwatch wall;
+          const CpuStopwatch cpu;
+          auto frame = coding->decode(*coded);
+          times.decode_ms += wall.ms(), times.decode_cpu_ms += cpu.ms(), ++times.decoded;
+          coded.reset();
+          if (!frame) return std::unexpected(frame.error());
+          return FramePtr(std::move(*frame));
+        });
+      }
+      break;
+    }
+    av_packet_unref(packet);
+    t.read_ms += watch.ms();
+    if (!found) next = -1;
+    return found;
+  }
+
+  Result<CodedPtr> take(Frames n, ReadTimes& t) {
+    if (sequence) return take_from_sequence(n);
+    if (info.alone) {
+      auto coded = take_alone(n, t);
+      if (!coded || *coded) return coded;
+      held.reset(), ahead.reset();
+    }
+    auto frame = read(n, t);
+    if (!frame) return std::unexpected(frame.error());
+    return std::make_shared<CodedPicture>(std::move(*frame));
+  }
+
   Result<FramePtr> read(Frames n, ReadTimes& t) {
     if (!near_ahead(n))
       if (auto r = reach(n, t); !r) return std::unexpected(r.error());
@@ -783,6 +756,21 @@ struct FrameReader::Impl {
   }
 };
 
+Result<FramePtr> CodedPicture::get(ReadTimes* times) {
+  ReadTimes unused;
+  ReadTimes& t = times ? *times : unused;
+  const Stopwatch waiting;
+  const std::lock_guard lock(mutex_);
+  t.waited_ms += waiting.ms();
+  if (!made_) made_ = make_(t), make_ = nullptr;
+  return *made_;
+}
+
+bool CodedPicture::decoded() const {
+  const std::lock_guard lock(mutex_);
+  return made_.has_value();
+}
+
 FrameReader::FrameReader(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
 FrameReader::~FrameReader() = default;
 const MediaInfo& FrameReader::info() const { return impl_->info; }
@@ -790,43 +778,66 @@ void FrameReader::keep(int frames) {
   impl_->keep = std::max(impl_->keep, static_cast<std::size_t>(std::max(0, frames)));
 }
 
-Result<std::unique_ptr<FrameReader>> FrameReader::open(const std::string& path) {
+Result<std::unique_ptr<FrameReader>> FrameReader::open(const std::string& path, int threads) {
   auto impl = std::make_unique<Impl>();
+  impl->threads = threads;
   if (auto r = impl->start(path); !r) return std::unexpected(r.error());
   return std::unique_ptr<FrameReader>(new FrameReader(std::move(impl)));
 }
 
-Result<FramePtr> FrameReader::read(Frames n, ReadTimes* times) {
+Result<CodedPtr> FrameReader::take(Frames n, ReadTimes* times) {
   ReadTimes unused;
   ReadTimes& t = times ? *times : unused;
   Impl& s = *impl_;
   if (n < 0) return bad_input(fmt::format("has no frame {}", n), s.path, "Move the segment's start.");
   if (s.info.still) n = 0;
-  if (FramePtr known = s.remembered(n)) return known;
-  auto frame = s.sequence ? s.read_sequence(n, t) : s.read(n, t);
-  if (frame) s.remember(n, *frame);
-  else s.held.reset(), s.ahead.reset();
-  return frame;
+  if (CodedPtr known = s.remembered(n)) return known;
+  auto picture = s.take(n, t);
+  if (picture) s.remember(n, *picture);
+  else s.held.reset(), s.ahead.reset(), s.next = -1;
+  return picture;
 }
 
-Result<FramePtr> FrameReader::read_progressive(Frames n, ReadTimes* times) {
-  ReadTimes unused;
-  ReadTimes& t = times ? *times : unused;
+Result<FramePtr> FrameReader::read(Frames n, ReadTimes* times) {
+  auto picture = take(n, times);
+  if (!picture) return std::unexpected(picture.error());
+  return (*picture)->get(times);
+}
+
+Result<CodedPtr> FrameReader::take_progressive(Frames n, ReadTimes* times) {
   keep(4);
-  const auto neighbour = [&](Frames m) -> FramePtr {
+  const auto neighbour = [&](Frames m) -> CodedPtr {
     if (m < 0 || !info().has(m)) return nullptr;
-    auto f = read(m, &t);
+    auto f = take(m, times);
     return f ? *f : nullptr;
   };
-  const FramePtr before = neighbour(n - 1);
-  auto now = read(n, &t);
-  if (!now) return now;
-  const FramePtr after = neighbour(n + 1);
-  const Stopwatch watch;
-  const CpuStopwatch cpu;
-  auto made = impl_->fields.middle(n, before, *now, after);
-  t.fields_ms += watch.ms(), t.fields_cpu_ms += cpu.ms();
-  return made;
+  const CodedPtr before = neighbour(n - 1);
+  const auto now = take(n, times);
+  if (!now) return std::unexpected(now.error());
+  const CodedPtr after = neighbour(n + 1);
+  return std::make_shared<CodedPicture>([n, before, now = *now, after, fields = impl_->fields](ReadTimes& t) -> Result<FramePtr> {
+    const auto picture = [&](const CodedPtr& of) -> FramePtr {
+      if (!of) return nullptr;
+      auto f = of->get(&t);
+      return f ? *f : nullptr;
+    };
+    auto middle = now->get(&t);
+    if (!middle) return middle;
+    const FramePtr first = picture(before), last = picture(after);
+    const Stopwatch watch;
+    const CpuStopwatch cpu;
+    double waited = 0;
+    auto made = fields->middle(n, first, *middle, last, waited);
+    t.waited_ms += waited, t.fields_ms -= waited;
+    t.fields_ms += watch.ms(), t.fields_cpu_ms += cpu.ms();
+    return made;
+  });
+}
+
+std::uint64_t FrameReader::memory() const {
+  constexpr std::uint64_t kReferences = 5;  // pictures that a long-GOP decoder keeps for others, commonly
+  const std::uint64_t picture = static_cast<std::uint64_t>(info().width) * static_cast<std::uint64_t>(info().height) * 3;
+  return picture * (kReferences + impl_->decoder.threads.size() + impl_->recent.size());
 }
 
 Frames frames_before(const MediaInfo& info, Frames n) {

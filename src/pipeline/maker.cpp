@@ -19,13 +19,14 @@ std::size_t own_budget(const Program& program, const PipelineOptions& options) {
 struct ProgramWork : FrameMaker::Work {
   Hash128 key;
   MemoryCache::Picture known;
+  Fetched fetched;
   Decoded decoded;
 };
 
 class ProgramMaker : public FrameMaker {
  public:
   ProgramMaker(ProgramPtr program, const SealLookup* seals, const PipelineOptions& options)
-      : program_(std::move(program)), seals_(seals), options_(options) {
+      : program_(std::move(program)), seals_(seals), options_(options), decoders_(12, options.workers) {
     if (!options_.cache) options_.cache = std::make_shared<MemoryCache>(own_budget(*program_, options_));
   }
 
@@ -36,15 +37,23 @@ class ProgramMaker : public FrameMaker {
       work->known = options_.cache->find(work->key);
     }
     FrameRecipe recipe = work->known ? FrameRecipe{frame, -1, {}, {}} : program_->recipe(frame, seals_);
-    work->decoded = decoders_.fetch(*program_, std::move(recipe), seals_, result.stages);
-    result.steady_fetch_ms = work->decoded.steady_ms;
-    result.decodes_between = work->decoded.decodes_between;
+    work->fetched = decoders_.fetch(*program_, std::move(recipe), seals_, result.stages);
+    result.steady_fetch_ms = work->fetched.turn_ms, result.beside_ms = work->fetched.beside_ms;
+    result.shared_wait_ms = work->fetched.waited_ms;
+    result.decodes_between = work->fetched.decodes_between;
     return work;
   }
 
   void process(Work& in_hand, FrameResult& result) override {
     auto& work = static_cast<ProgramWork&>(in_hand);
+    decode_into(work, result);
     const Decoded& decoded = work.decoded;
+    if (options_.screen && !options_.keep_image && !options_.keep_frames && !work.known && decoded.trouble.empty())
+      if (auto screen = straight_to_screen(*program_, decoded, result.stages)) {
+        result.screen = std::move(*screen);
+        if (decoded.recipe.seal) result.state = FrameState::sealed;
+        return;
+      }
     FrameNotes notes;
     notes.tiles = options_.tiles;
     MemoryCache::Picture made = work.known;
@@ -63,6 +72,14 @@ class ProgramMaker : public FrameMaker {
   }
 
  private:
+  void decode_into(ProgramWork& work, FrameResult& result) {
+    auto decoded = decode(work.fetched, seals_, result.stages);
+    // Rendered media that cannot be decoded: the live frame is always the truth.
+    work.decoded = decoded ? std::move(*decoded) : fetch_and_decode(*program_, result.frame, nullptr, decoders_, result.stages);
+    work.fetched.pictures.clear();
+    result.shared_wait_ms += work.decoded.waited_ms;
+  }
+
   MemoryCache::Picture make(ProgramWork& work, FrameResult& result, FrameNotes& notes) {
     const std::size_t fetched_stages = result.stages.size();
     const Stopwatch making;
@@ -70,14 +87,15 @@ class ProgramMaker : public FrameMaker {
     const double waited = MemoryCache::waited_ms();
     auto made = std::make_shared<const Image>(
         gc::process(*program_, work.decoded, result.stages, options_.cache.get(), &notes));
-    result.shared_wait_ms = MemoryCache::waited_ms() - waited;
-    note_neighbours(notes, result);
+    const double shared_wait = MemoryCache::waited_ms() - waited;
+    result.shared_wait_ms += shared_wait;
+    note_neighbours(notes, work.decoded, result);
     if (options_.keep_frames && !notes.unseen && !notes.stand_in && work.decoded.trouble.empty())
       options_.cache->offer(work.key, made, making.ms());
     if (work.decoded.recipe.seal) return made;
     const StageRef between = program_->between(result.frame);
     // Waiting for a neighbour that another frame makes is no work, and no law says how long it takes.
-    auto wall = static_cast<float>(making.ms() - result.shared_wait_ms),
+    auto wall = static_cast<float>(making.ms() - shared_wait),
          cpu = static_cast<float>(working.ms());
     float slowness = 0;
     for (std::size_t i = fetched_stages; i < result.stages.size(); ++i)
@@ -89,14 +107,15 @@ class ProgramMaker : public FrameMaker {
     return made;
   }
 
-  void note_neighbours(const FrameNotes& notes, FrameResult& result) {
+  void note_neighbours(const FrameNotes& notes, const Decoded& decoded, FrameResult& result) {
     if (notes.windows == 0) return;
     // Where the frame found all of its neighbours made, the last one that was made tells.
-    if (notes.made > 0) neighbour_ms_ = notes.made_ms / notes.made;
+    if (notes.made > 0) neighbour_ms_ = notes.made_ms / notes.made + decoded.one_ms;
     result.neighbours = notes.neighbours, result.neighbour_ms = neighbour_ms_;
     // Where another frame has made what would have been this one's to make, it took that much less than such
     // frames take; unless it had to wait for it.
-    result.neighbours_ms = neighbour_ms_ * (notes.made - notes.windows);
+    const double made_ms = notes.made > 0 ? notes.made_ms / notes.made : neighbour_ms_ - decoded.one_ms;
+    result.neighbours_ms = made_ms * (notes.made - notes.windows) + decoded.further_ms;
     if (result.neighbours_ms < 0)
       result.neighbours_ms = std::min(0.0, result.neighbours_ms + result.shared_wait_ms);
   }

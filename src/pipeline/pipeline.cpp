@@ -178,8 +178,8 @@ bool Pipeline::make_one(int worker) {
     if (pacer_)
       pacer_->finished(
           {result.fetch_began_ms - result.started_ms, result.steady_fetch_ms,
-           std::max(0.0, result.done_ms - result.fetched_ms - result.neighbours_ms), kind},
-          {result.steady_fetch_ms, result.decodes_between, result.neighbour_ms, result.neighbours});
+           std::max(0.0, result.done_ms - result.fetched_ms - result.neighbours_ms) + result.beside_ms, kind},
+          {result.steady_fetch_ms + result.beside_ms, result.decodes_between, result.neighbour_ms, result.neighbours});
   }
   if (auto threw = caught([&] { done_(std::move(result)); })) {
     const std::lock_guard lock(mutex_);

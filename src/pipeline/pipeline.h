@@ -23,7 +23,8 @@ struct FrameResult {
   double decided_ms = 0;  ///< when a worker took it on
   double at_ms = 0;       ///< from when on there was room for it ahead of the clock
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
-  double steady_fetch_ms = 0;    ///< of the fetch, what is not catching up after a seek or a skip
+  double steady_fetch_ms = 0;    ///< what fetching in order takes of a frame that is reached from the one before it
+  double beside_ms = 0;          ///< what decoders' own threads work on such a frame besides
   bool decodes_between = false;  ///< frames before it that were skipped had to be decoded all the same
   int neighbours = 0;            ///< other frames' pictures that it looks at
   double neighbour_ms = 0;       ///< of making one of them

@@ -27,11 +27,12 @@ Spent spent_on(const FrameResult& r) {
   s.faulted = r.page_faults > 0;
   for (const StageSample& stage : r.stages) {
     const double ms = static_cast<double>(stage.by_wall ? stage.wall_ms : stage.cpu_ms);
+    if (stage.kind == StageKind::decode) s.decode += static_cast<double>(stage.work_ms > 0 ? stage.work_ms : stage.cpu_ms);
     if (stage.kind == StageKind::read) s.read += ms;
     else if (stage.kind == StageKind::transfer) s.transfer += ms;
     else if (stage.by_wall && stage.cpu_ms < 0.5f * stage.wall_ms) s.accelerator += ms;
   }
-  s.outside = outside_ms(r);
+  s.outside = outside_ms(r), s.beside = r.beside_ms;
   return s;
 }
 
@@ -41,7 +42,8 @@ void note_making(FrameLog& log, const FrameResult& r, double arrived_ms, double 
   log.started_ms = r.started_ms - zero_ms, log.fetch_began_ms = r.fetch_began_ms - zero_ms;
   log.fetched_ms = r.fetched_ms - zero_ms, log.done_ms = r.done_ms - zero_ms;
   log.crowding = crowding_of({&r, 1});
-  log.steady_fetch_ms = r.steady_fetch_ms, log.decodes_between = r.decodes_between;
+  log.steady_fetch_ms = r.steady_fetch_ms, log.beside_ms = r.beside_ms;
+  log.decodes_between = r.decodes_between;
   log.neighbours = r.neighbours, log.neighbour_ms = r.neighbour_ms, log.neighbours_ms = r.neighbours_ms;
   log.worker = static_cast<std::int16_t>(r.worker);
   log.state = r.state, log.offline = r.offline;
@@ -69,13 +71,16 @@ Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, i
     const Spent& s = o.spent;
     sum.occupied += s.occupied, sum.waited += s.waited, sum.fetch += s.fetch, sum.read += s.read;
     sum.accelerator += s.accelerator, sum.transfer += s.transfer, sum.outside += s.outside;
+    sum.decode += s.decode, sum.beside += s.beside;
     faulted += s.faulted, ++n;
   }
   if (n == 0) return Cause::processor;
-  const double own = (sum.occupied - sum.waited - sum.outside) / n / workers, fetch = sum.fetch / n;
+  const double work = sum.occupied - sum.waited - sum.outside + sum.beside;
+  const double own = work / n / workers, fetch = sum.fetch / n;
   if (std::max(own, fetch) < 0.97 * period_ms && sum.outside > period_ms)
     return 2 * faulted > n ? Cause::memory : Cause::outside;
   if (fetch > own) return sum.read > 0.6 * sum.fetch ? Cause::disk : Cause::decode;
+  if (2 * sum.decode > work) return Cause::decode;
   const double elsewhere = sum.accelerator + sum.transfer;
   if (elsewhere > sum.occupied - sum.waited - sum.outside - elsewhere)
     return sum.transfer > sum.accelerator ? Cause::transfer : Cause::accelerator;

@@ -14,6 +14,8 @@ enum class PlayMode {
 /// How a finished frame's time was spent, ms.
 struct Spent {
   double occupied = 0, waited = 0, fetch = 0, read = 0, accelerator = 0, transfer = 0, outside = 0;
+  double decode = 0;  ///< on all processors
+  double beside = 0;  ///< of it, what decoders' own threads did while no worker stood by
   bool faulted = false;  ///< memory had to come back from the drive
 };
 Spent spent_on(const FrameResult& frame);
@@ -45,7 +47,8 @@ struct FrameLog {
   double at_ms = 0;       ///< from when on there was room for it ahead of the clock
   double arrived_ms = 0;  ///< when it lay ready for the display
   double started_ms = 0, fetch_began_ms = 0, fetched_ms = 0, done_ms = 0;
-  double steady_fetch_ms = 0;  ///< of its fetch, what is not catching up after a seek or a skip
+  double steady_fetch_ms = 0;  ///< what fetching takes when it is reached from the frame before it
+  double beside_ms = 0;        ///< what decoders' own threads work on such a frame besides
   double late_ms = 0;          ///< how long after it was due it was done
   Spent spent;                 ///< on what its time went
   double crowding = -1;  ///< share of its work that was done on cores that others worked on; −1: unknown

@@ -19,7 +19,8 @@ constexpr MachineGap kMachineGaps[] = {{"starting_ms", &FrameCost::starting},
                                        {"handing_ms", &FrameCost::handing},
                                        {"looked_ms", &FrameCost::looked},
                                        {"neighbour_ms", &FrameCost::neighbour},
-                                       {"all_neighbours_ms", &FrameCost::all_neighbours}};
+                                       {"all_neighbours_ms", &FrameCost::all_neighbours},
+                                       {"beside_ms", &FrameCost::beside}};
 
 constexpr const char* kOn[] = {"read", "decode", "process", "display", "accelerator", "transfer", "memory"};
 
@@ -39,13 +40,13 @@ class ScriptedMaker : public FrameMaker {
   std::unique_ptr<Work> fetch(Frames, FrameResult& r) override {
     const FrameCost& cost = script_.costs[static_cast<std::size_t>(r.position)];
     const double read = stall(r.position, Stall::On::read), held = stall(r.position, Stall::On::decode);
-    const double decode = cost.fetch + catch_up_of(script_.costs, last_, r.position);
+    const double decode = std::max(0.0, cost.fetch + catch_up_of(script_.costs, last_, r.position));
     auto work = std::make_unique<ScriptedWork>();
     work->neighbours_ms = neighbours_of(script_.costs, last_, r.position);
     last_ = r.position;
     spend(r, StageKind::read, read, read);
     spend(r, StageKind::decode, decode + held, decode);
-    r.steady_fetch_ms = cost.fetch, r.decodes_between = cost.decodes_between;
+    r.steady_fetch_ms = cost.fetch, r.beside_ms = cost.beside, r.decodes_between = cost.decodes_between;
     return work;
   }
   void process(Work& work, FrameResult& r) override {
@@ -152,8 +153,9 @@ PlayRecord record_of(const Playout& p, const Program& program) {
     r.costs[i].looked = f.looked_ms - f.due_ms;
     if (!f.made) continue;
     FrameCost& c = r.costs[i];
-    c.fetch = f.steady_fetch_ms,
-    c.catch_up = std::max(0.0, f.fetched_ms - f.fetch_began_ms - f.steady_fetch_ms);
+    // Below 0 where decoders' own threads had worked ahead.
+    c.fetch = f.steady_fetch_ms, c.catch_up = f.fetched_ms - f.fetch_began_ms - f.steady_fetch_ms;
+    c.beside = f.beside_ms;
     c.process = std::max(0.0, f.process_ms() - f.neighbours_ms), c.all_neighbours = f.neighbours_ms;
     c.neighbours = f.neighbours, c.neighbour = f.neighbour_ms;
     c.after = f.after, c.decodes_between = f.decodes_between;
@@ -182,7 +184,7 @@ PlayRecord record_of(const Playout& p, const Program& program) {
     const double looked = r.costs[i].looked;
     r.costs[i] = {like.fetch, 0, like.process, -2, like.decodes_between};
     r.costs[i].looked = looked, r.costs[i].neighbours = like.neighbours,
-    r.costs[i].neighbour = like.neighbour;
+    r.costs[i].neighbour = like.neighbour, r.costs[i].beside = like.beside;
   }
   return r;
 }
@@ -228,7 +230,7 @@ Json to_json(const PlayRecord& r) {
   for (std::size_t i = 0; i < r.costs.size(); ++i) {
     const FrameCost& c = r.costs[i];
     Json f{{"fetch_ms", c.fetch}, {"process_ms", c.process}};
-    if (c.catch_up > 0) f["catch_up_ms"] = c.catch_up;
+    if (c.catch_up != 0) f["catch_up_ms"] = c.catch_up;
     if (c.after != -1) f["after"] = c.after;
     for (const MachineGap& g : kMachineGaps)
       if (c.*g.value != 0) f[g.name] = c.*g.value;
@@ -306,7 +308,7 @@ Result<PlayRecord> record_from_json(const Json& j, const std::string& where) {
     const double fetch = number_or(f, "fetch_ms", -1), process = number_or(f, "process_ms", -1),
                  catch_up = number_or(f, "catch_up_ms", 0);
     if (!(fetch >= 0 && fetch < 1e7) || !(process >= 0 && process < 1e7) ||
-        !(catch_up >= 0 && catch_up < 1e7))
+        !(std::abs(catch_up) < 1e7))
       return bad(where, "frame " + std::to_string(r.costs.size()) + " has impossible times");
     const double neighbours = number_or(f, "neighbours", 0);
     if (!(neighbours >= 0 && neighbours < 1000))

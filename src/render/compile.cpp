@@ -90,9 +90,10 @@ class Compiler {
   }
   /// Reading and decoding grow with the file's pixels and bytes, not with the raster.
   static std::pair<StageRef, StageRef> fetch_stages(Hash128 read, Hash128 decode, int own,
-                                                    const std::string& codec, double mpix, double mbytes) {
+                                                    const std::string& codec, double mpix, double mbytes,
+                                                    int threads_in_order) {
     StageRef r{StageKind::read, read, own, law_name("read", "Reading", StageKind::read, {"MB"}), {}, true};
-    r.terms[0] = static_cast<float>(mbytes);
+    r.terms[0] = static_cast<float>(mbytes), r.in_order = 1;
     StageRef d{StageKind::decode,
                decode,
                own,
@@ -100,6 +101,7 @@ class Compiler {
                {},
                false};
     d.terms[0] = static_cast<float>(mpix), d.terms[1] = static_cast<float>(mbytes);
+    d.in_order = threads_in_order;
     return {r, d};
   }
   /// Converting a picture of this format to its place on the raster.
@@ -128,10 +130,12 @@ class Compiler {
     mix_owner_ = owner("", "", "Mix of tracks", StageKind::mix);
     const int sealed = owner("", "", "Sealed media", StageKind::decode);
     std::tie(p.sealed_read_, p.sealed_decode_) =
-        fetch_stages(key("read sealed").done(), key("decode sealed VC-3 HQX").done(), sealed, "VC-3 10 bit",
-                     mpix(), static_cast<double>(vc3_frame_bytes(width_, height_, kVc3Hqx)) / 1e6);
+        fetch_stages(key("read sealed").done(), key("decode sealed VC-3 HQX by frames").done(), sealed, "VC-3 10 bit",
+                     mpix(), static_cast<double>(vc3_frame_bytes(width_, height_, kVc3Hqx)) / 1e6, 0);
     p.sealed_convert_ =
         convert_stage(key("convert yuv422p10le").done(), sealed, "yuv422p10le", width_, height_);
+    if (!options_.region && timeline_->width % 2 == 0)
+      p.sealed_straight_ = straight_stage(p.sealed_convert_, "yuv422p10le");
     if (timeline_->working_space != timeline_->display_space)
       p.output_ = colour_step(timeline_->working_space, timeline_->display_space, "", StageKind::display);
     if (p.output_) also_costs(p.output_->stage, kLoadedFirst);
@@ -250,10 +254,11 @@ class Compiler {
     const int own =
         owner(c.segment->id, "", info->codec + (info->intra ? ", intra" : ", long GOP"), StageKind::decode);
     std::tie(c.read, c.decode) = fetch_stages(
-        Hasher().add("read").add(info->identity).done(), Hasher().add("decode").add(info->identity).done(),
+        Hasher().add("read").add(info->identity).done(), Hasher().add("decode side by side").add(info->identity).done(),
         own, fmt::format("{} {} bit{}", info->codec, info->bits, info->intra ? "" : ", long GOP"),
         static_cast<double>(info->width) * info->height / 1e6,
-        static_cast<double>(info->bytes) / static_cast<double>(std::max<Frames>(1, info->frames)) / 1e6);
+        static_cast<double>(info->bytes) / static_cast<double>(std::max<Frames>(1, info->frames)) / 1e6,
+        info->alone ? 0 : info->decode_threads);
     Hasher convert = key(("convert " + info->pixel_format).c_str());
     if (seen_width != width_ || seen_height != height_ || aspect != 1)
       convert.add(info->width).add(info->height).add(static_cast<std::int64_t>(c.segment->fit));
@@ -579,8 +584,28 @@ class Compiler {
         return l.missing_at(cuts[i], timeline_->rate);
       });
       program.intervals_.push_back(
-          {cuts[i], cuts[i + 1], compiled.layers, compiled.unseen, missing, between(compiled)});
+          {cuts[i], cuts[i + 1], compiled.layers, compiled.unseen, missing, between(compiled),
+           missing ? std::nullopt : straight(program, compiled)});
     }
+  }
+
+  /// Whether an interval is one source that nothing is done to, and what bringing it to the screen costs then.
+  std::optional<StageRef> straight(const Program& program, const CompiledInterval& interval) const {
+    if (interval.layers.size() != 1 || program.output_ || options_.region || options_.half) return {};
+    const CompiledLayer& l = interval.layers.front();
+    const CompiledSegment& s = *l.from;
+    if (l.to || l.from_matte || s.content != Content::source || !s.effects.empty() || s.retimes || s.unseen || !s.covers ||
+        has_keys(s.segment->opacity) || !s.segment->matte.track.empty() || !goes_straight(s.media))
+      return {};
+    return straight_stage(s.convert, s.media.pixel_format);
+  }
+  /// What a conversion costs when it goes to the screen's 8 bits at once.
+  static StageRef straight_stage(StageRef convert, const std::string& format) {
+    const bool scaled = convert.terms[3] > 0;
+    convert.key = Hasher().add("straight").add(convert.key).done();
+    convert.law = law_name("show " + format + (scaled ? ", scaled" : ""), "Show " + format + (scaled ? ", scaled" : ""),
+                           StageKind::convert, {"Mpixel", "Mpixel across", "Mpixel down", "Mpixel placed"});
+    return convert;
   }
 
   /// Whether the layer's sources surely have every frame of the interval: those that begin and end within the file.

@@ -248,7 +248,7 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, F
   if (s.unseen && !s.inner && !options_.rendering) return;
   const SourcePosition p = s.position_at(frame, timeline_->rate);
   if (s.inner) {
-    for (const StageRef& r : s.inner->stages(p.frame))
+    for (const StageRef& r : s.inner->made_stages(p.frame))
       if (r.kind != StageKind::display && r.key != s.inner->between(p.frame).key) all.push_back(r);
   } else if (s.content == Content::source) {
     if (fetched.insert(&s).second) {
@@ -288,6 +288,22 @@ StageRef Program::between(Frames frame) const {
 }
 
 std::vector<StageRef> Program::stages(Frames frame) const {
+  const CompiledSegment* s = straight(frame);
+  if (!s) return made_stages(frame);
+  std::vector<StageRef> all{s->read, s->decode};
+  if (s->joins_fields) all.push_back(s->fields);
+  all.push_back(*intervals_[static_cast<std::size_t>(interval_at(frame))].straight);
+  return all;
+}
+
+const CompiledSegment* Program::straight(Frames frame) const {
+  const int i = interval_at(frame);
+  if (i < 0) return nullptr;
+  const CompiledInterval& interval = intervals_[static_cast<std::size_t>(i)];
+  return interval.straight ? interval.layers.front().from.get() : nullptr;
+}
+
+std::vector<StageRef> Program::made_stages(Frames frame) const {
   std::vector<StageRef> all;
   Fetched fetched;
   const int i = interval_at(frame);
@@ -308,6 +324,7 @@ std::vector<StageRef> Program::stages(Frames frame) const {
 }
 
 std::vector<StageRef> Program::sealed_stages() const {
+  if (sealed_straight_) return {sealed_read_, sealed_decode_, *sealed_straight_};
   return {sealed_read_, sealed_decode_, sealed_convert_, display_};
 }
 

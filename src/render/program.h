@@ -1,6 +1,7 @@
 // A timeline made ready to render: the timeline describes and can be edited, the program runs and cannot. One
 // program serves any number of threads.
 #pragma once
+#include <algorithm>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -83,7 +84,16 @@ struct StageRef {
   Terms terms{};                 ///< how much of it this is
   bool by_wall = false;          ///< its cost is time passed, not work of the thread
   bool elsewhere = false;        ///< done on the accelerator, or on the way there
+  /// How many threads work on it side by side at most while frames are fetched in order; 0: it is no part of that, each
+  /// worker does it for its own frame.
+  int in_order = 0;
 };
+
+/// The share of a stage's work for which its frame holds the turn to fetch, on a seat with so many workers. The rest is
+/// done by workers side by side, or by threads of the decoder's own.
+inline double turn_share(const StageRef& stage, int workers) {
+  return stage.in_order == 0 ? 0 : 1 / spread_of(std::min(stage.in_order, workers));
+}
 
 class Program;
 using ProgramPtr = std::shared_ptr<const Program>;
@@ -180,6 +190,8 @@ struct CompiledInterval {
   bool unseen = false;                ///< something in it cannot be shown live
   bool missing = false;               ///< something in it has no picture
   StageRef between;                   ///< what a frame costs besides its stages: copies, memory
+  /// Where nothing is done to a picture on its way from the decoder to the screen: the stage that converts it.
+  std::optional<StageRef> straight;
 };
 
 /// One picture to fetch before a frame can be processed.
@@ -230,10 +242,15 @@ class Program {
   Hash128 stack_key(const CompiledSegment& s, Frames frame, std::size_t count) const;
 
   FrameRecipe recipe(Frames frame, const SealLookup* seals) const;
-  /// The stages that the frame goes through when it is made live.
+  /// The stages that the frame goes through when it is made live for a screen.
   std::vector<StageRef> stages(Frames frame) const;
+  /// The segment whose picture goes straight from the decoder to the screen at this frame; null: it has to be made.
+  const CompiledSegment* straight(Frames frame) const;
+  /// The same of sealed media: the stage that converts them; null where they have to be made.
+  const StageRef* straight_sealed() const { return sealed_straight_ ? &*sealed_straight_ : nullptr; }
   /// The stages of a frame that is answered by sealed media of this program's raster.
   std::vector<StageRef> sealed_stages() const;
+  const StageRef& sealed_convert() const { return sealed_convert_; }
   /// What a live frame costs besides its stages.
   StageRef between(Frames frame) const;
   StageRef display_stage() const { return display_; }
@@ -250,6 +267,7 @@ class Program {
   void add_layer(Hasher& h, const CompiledLayer& l, Frames frame) const;
   /// `fetched`: a segment that is also its own or another's matte is fetched once.
   using Fetched = std::set<const CompiledSegment*>;
+  std::vector<StageRef> made_stages(Frames frame) const;
   void add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame, Fetched& fetched) const;
   void add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame, Fetched& fetched) const;
 
@@ -263,6 +281,7 @@ class Program {
   std::vector<Owner> owners_;
   std::optional<CompiledEffect> output_;
   StageRef display_, sealed_read_, sealed_decode_, sealed_convert_;
+  std::optional<StageRef> sealed_straight_;
 };
 
 /// Which reader a segment's source is read by.

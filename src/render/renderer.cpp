@@ -83,7 +83,7 @@ class Processor {
 
   Image sealed(const Program& program) {
     Image image;
-    timed(log_, program.sealed_stages()[2], [&] {
+    timed(log_, program.sealed_convert(), [&] {
       if (auto converted = to_image(*decoded_.pictures.front(), program.width(), program.height()))
         image = std::move(*converted);
       else notes_.trouble.push_back(converted.error().text());
@@ -455,64 +455,80 @@ class Processor {
 
 }  // namespace
 
-Result<FramePtr> Decoders::read(const DecodeRequest& request, Decoded& into, StageLog& log) {
+void Decoders::close_some() {
+  constexpr std::uint64_t kMostMemory = std::uint64_t{3} << 29;  // 1.5 GB
+  std::uint64_t memory = 0;
+  for (const Open& o : open_) memory += o.reader->memory();
+  while (open_.size() > 1 && open_.back().asked != frames_ && (open_.size() > most_ || memory > kMostMemory)) {
+    memory -= open_.back().reader->memory();
+    open_.pop_back();
+  }
+}
+
+Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& into, StageLog& log) {
   auto it = std::find_if(open_.begin(), open_.end(),
                          [&](const Open& o) { return o.use == request.use && o.path == request.path; });
   ReadTimes times;
   const Stopwatch opening;
   if (it == open_.end()) {
-    auto reader = FrameReader::open(request.path);
+    auto reader = FrameReader::open(request.path, threads_);
     if (!reader) return std::unexpected(reader.error());
-    open_.push_front({request.use, request.path, std::move(*reader)});
+    open_.push_front({request.use, request.path, std::move(*reader), frames_});
     times.read_ms += opening.ms();
     times.cold = true;
-    if (open_.size() > most_) open_.pop_back();
+    close_some();
   } else {
     open_.splice(open_.begin(), open_, it);
   }
+  open_.front().asked = frames_;
   if (request.keep > 0) open_.front().reader->keep(request.keep);
   FrameReader& reader = *open_.front().reader;
-  auto frame = request.fields ? reader.read_progressive(request.frame, &times) : reader.read(request.frame, &times);
-  if (times.decoded > 0) {
-    auto& [sum, frames] = into.by_reader[request.use];
-    sum += times.steady_ms(), ++frames;
+  auto picture =
+      request.fields ? reader.take_progressive(request.frame, &times) : reader.take(request.frame, &times);
+  if (!picture) return std::unexpected(picture.error());
+  if (times.decoded + times.taken > 0) {
+    auto& [sum, pictures] = by_use_[request.use];
+    sum.first += times.turn_ms(), sum.second += times.beside_ms(), ++pictures;
   }
-  into.decodes_between = into.decodes_between || !open_.front().reader->info().intra;
+  into.decodes_between = into.decodes_between || !reader.info().intra;
+  into.waited_ms += times.waited_ms;
+  // What stands alone and was not read yet is logged by whoever decodes it.
+  const bool here = times.read_ms > 0 || times.decoded > 0 || (*picture)->decoded();
+  if (!here) return Fetched::Picture{*picture, false};
   log.push_back({StageKind::read, request.read.key, static_cast<float>(times.read_ms),
                  static_cast<float>(times.read_ms), request.read.owner});
-  log.push_back({StageKind::decode, request.decode.key, static_cast<float>(times.decode_ms),
-                 static_cast<float>(times.decode_cpu_ms), request.decode.owner, gauge_around()});
-  // Reading and decoding take turns; in the log all reading comes first.
-  const double ended = now_ms();
-  log.back().ended_ms = ended - times.fields_ms;
-  log[log.size() - 2].ended_ms = ended - times.fields_ms - times.decode_ms;
-  if (request.fields) {
-    log.push_back({StageKind::decode, request.fields->key, static_cast<float>(times.fields_ms),
-                   static_cast<float>(times.fields_cpu_ms), request.fields->owner, gauge_around()});
-    log.back().ended_ms = ended;
-  }
-  return frame;
+  log.back().ended_ms = now_ms() - times.decode_ms;
+  if (times.decoded == 0 && !(*picture)->decoded()) return Fetched::Picture{*picture, true};
+  // Reading and decoding take turns; in the log all reading comes first. Waiting for a decoder's own threads is no time
+  // that the outside took, unless it is more than they worked.
+  const bool by_threads = times.threads > 1;
+  const double wall = times.decode_ms, own = by_threads ? std::min(wall, times.work_ms + times.decode_cpu_ms) : times.decode_cpu_ms;
+  log.push_back({StageKind::decode, request.decode.key, static_cast<float>(wall), static_cast<float>(own),
+                 request.decode.owner, gauge_around()});
+  log.back().ended_ms = now_ms();
+  if (by_threads) log.back().work_ms = static_cast<float>(times.work_of_one_ms());
+  return Fetched::Picture{*picture, true};
 }
 
-Decoded Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLookup* seals, StageLog& log) {
-  Decoded d;
+Fetched Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLookup* seals, StageLog& log) {
+  const std::lock_guard lock(mutex_);
+  ++frames_;
+  Fetched f;
   for (bool again = true; again;) {
     again = false;
-    d.pictures.clear();
-    d.index.clear();
-    d.by_reader.clear(), d.decodes_between = false;
+    f.pictures.clear(), by_use_.clear();
+    f.decodes_between = false;
     for (const DecodeRequest& request : recipe.requests) {
-      d.index[request.key()] = d.pictures.size();
       if (request.offline) {
-        d.pictures.push_back(nullptr);
+        f.pictures.push_back({});
         continue;
       }
-      auto picture = read(request, d, log);
+      auto picture = take(request, f, log);
       if (picture) {
-        d.pictures.push_back(std::move(*picture));
+        f.pictures.push_back(std::move(*picture));
         continue;
       }
-      d.trouble.push_back(picture.error().text());
+      f.trouble.push_back(picture.error().text());
       if (recipe.seal) {
         // Rendered media that cannot be read are worth nothing; the live frame is always the truth.
         seals->report_broken(*recipe.seal);
@@ -520,13 +536,68 @@ Decoded Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLo
         again = true;
         break;
       }
-      d.pictures.push_back(nullptr);
+      f.pictures.push_back({});
     }
   }
-  // Of several frames that a reader decoded for one, all but one are neighbours that nobody left behind.
-  for (const auto& [use, decoded] : d.by_reader) d.steady_ms += decoded.first / decoded.second;
-  d.recipe = std::move(recipe);
+  // Of several frames that a reader read for one, all but one are neighbours that nobody left behind.
+  for (const auto& [use, sums] : by_use_)
+    f.turn_ms += sums.first.first / sums.second, f.beside_ms += sums.first.second / sums.second;
+  f.recipe = std::move(recipe);
+  return f;
+}
+
+std::optional<Decoded> decode(const Fetched& fetched, const SealLookup* seals, StageLog& log) {
+  Decoded d;
+  d.recipe = fetched.recipe, d.trouble = fetched.trouble;
+  std::unordered_map<Hash128, std::pair<double, int>> by_use;
+  for (std::size_t i = 0; i < fetched.pictures.size(); ++i) {
+    const DecodeRequest& request = d.recipe.requests[i];
+    const Fetched::Picture& p = fetched.pictures[i];
+    d.index[request.key()] = i;
+    d.pictures.push_back(nullptr);
+    if (!p.coded) continue;
+    ReadTimes t;
+    auto frame = p.coded->get(&t);
+    d.waited_ms += t.waited_ms;
+    const double ended = now_ms();
+    if (!p.read_here) {
+      log.push_back({StageKind::read, request.read.key, static_cast<float>(t.read_ms), static_cast<float>(t.read_ms),
+                     request.read.owner});
+      log.back().ended_ms = ended - t.decode_ms - t.fields_ms;
+    }
+    if (t.decoded > 0 || !p.read_here) {
+      log.push_back({StageKind::decode, request.decode.key, static_cast<float>(t.decode_ms),
+                     static_cast<float>(t.decode_cpu_ms), request.decode.owner, gauge_around()});
+      log.back().ended_ms = ended - t.fields_ms;
+    }
+    if (request.fields) {
+      log.push_back({StageKind::decode, request.fields->key, static_cast<float>(t.fields_ms),
+                     static_cast<float>(t.fields_cpu_ms), request.fields->owner, gauge_around()});
+      log.back().ended_ms = ended;
+    }
+    if (t.decoded > 0) {
+      auto& [sum, pictures] = by_use[request.use];
+      sum += t.decode_ms, pictures += t.decoded;
+    }
+    if (frame) {
+      d.pictures.back() = std::move(*frame);
+      continue;
+    }
+    if (d.recipe.seal && seals) {
+      seals->report_broken(*d.recipe.seal);
+      return std::nullopt;
+    }
+    d.trouble.push_back(frame.error().text());
+  }
+  for (const auto& [use, sum] : by_use)
+    d.one_ms += sum.first / sum.second, d.further_ms += sum.first * (sum.second - 1) / sum.second;
   return d;
+}
+
+Decoded fetch_and_decode(const Program& program, Frames frame, const SealLookup* seals, Decoders& decoders,
+                         StageLog& log) {
+  if (auto d = decode(decoders.fetch(program, program.recipe(frame, seals), seals, log), seals, log)) return std::move(*d);
+  return *decode(decoders.fetch(program, program.recipe(frame, nullptr), nullptr, log), nullptr, log);
 }
 
 Image process(const Program& program, const Decoded& decoded, StageLog& log, MemoryCache* cache,
@@ -537,9 +608,27 @@ Image process(const Program& program, const Decoded& decoded, StageLog& log, Mem
   return p.finished(program, p.canvas_of(program, decoded.recipe.frame, {}));
 }
 
+std::optional<ScreenImage> straight_to_screen(const Program& program, const Decoded& decoded, StageLog& log) {
+  const CompiledSegment* s = decoded.recipe.seal ? nullptr : program.straight(decoded.recipe.frame);
+  const StageRef* sealed = decoded.recipe.seal ? program.straight_sealed() : nullptr;
+  if ((!s && !sealed) || decoded.pictures.size() != 1 || !decoded.pictures.front()) return std::nullopt;
+  const StageRef& stage =
+      sealed ? *sealed : *program.intervals()[static_cast<std::size_t>(program.interval_at(decoded.recipe.frame))].straight;
+  ScreenImage screen;
+  bool done = false;
+  timed(log, stage, [&] {
+    const auto shown = to_screen(*decoded.pictures.front(), program.width(), program.height(),
+                                 s ? s->placement : Placement{}, screen);
+    done = shown && *shown;
+  });
+  if (done) return screen;
+  log.pop_back();
+  return std::nullopt;
+}
+
 Image render_frame(const Program& program, Frames frame, const SealLookup* seals, Decoders& decoders,
                    StageLog& log, MemoryCache* cache, FrameNotes* notes) {
-  const Decoded decoded = decoders.fetch(program, program.recipe(frame, seals), seals, log);
+  const Decoded decoded = fetch_and_decode(program, frame, seals, decoders, log);
   if (notes) notes->trouble = decoded.trouble;
   // Neighbours are shared within one frame too: a window of a window asks for the same pictures.
   MemoryCache own(std::size_t{1} << 30);

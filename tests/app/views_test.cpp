@@ -325,25 +325,87 @@ TEST(PictureView, ThePictureIsMarkedUntilItIsTheFrameAskedFor) {
   EXPECT_LT(middle(), 140) << "after an edit the same frame is another picture";
 }
 
-TEST(PictureView, RateAndDropsAreReadableFromTwoMetresWhilePlaying) {
-  Picture picture;
-  picture.resize(640, 360);
-  const auto tall = [&](int left, int right) {
-    const QImage image = picture.grab().toImage();
+TEST(FiguresView, RateAndDropsAreReadableFromTwoMetres) {
+  Figures figures;
+  figures.resize(310, figures.height());
+  const auto tall = [&](int from, int to) {
+    const QImage image = figures.grab().toImage();
     int top = -1, bottom = -1;
-    for (int y = 0; y < 56; ++y)
-      for (int x = left; x < right; ++x)
+    for (int y = from; y < to; ++y)
+      for (int x = 0; x < image.width(); ++x)
         if (qGreen(image.pixel(x, y)) > 180) top = top < 0 ? y : top, bottom = y;
     return top < 0 ? 0 : bottom - top + 1;
   };
-  EXPECT_EQ(tall(0, 200), 0);
-  picture.set_figures("23.98", "7 dropped");
+  EXPECT_EQ(tall(0, 110), 0);
+  figures.set_figures({"23.98 fps", "127 dropped", {}});
   // Letters of a 200th of the distance can be read (common practice, no source): 10 mm at two metres, which
   // are 30 pixels of a desk's screen of 96 to the inch when it is at half that distance.
-  EXPECT_GE(tall(0, 200), 28);
-  EXPECT_GE(tall(440, 640), 28);
-  picture.set_figures({}, {});
-  EXPECT_EQ(tall(0, 640), 0);
+  EXPECT_GE(tall(0, 55), 28);
+  EXPECT_GE(tall(60, 110), 28);
+  figures.set_figures({});
+  EXPECT_EQ(tall(0, 110), 0);
+}
+
+class ViewerTest : public testing::Test {
+ protected:
+  ViewerTest() {
+    main.resize(400, 300);
+    main.show();
+    viewer.next();
+    viewer.resize(640, 480);
+    picture = QImage(320, 180, QImage::Format_RGB32);
+    for (int y = 0; y < 180; ++y)
+      for (int x = 0; x < 320; ++x) picture.setPixel(x, y, (x + y) % 2 ? qRgb(255, 255, 255) : qRgb(0, 0, 0));
+    viewer.show_picture(picture);
+  }
+  QWidget main;
+  Viewer viewer{&main};
+  QImage picture;
+};
+
+TEST_F(ViewerTest, PixelForPixelResamplesNothing) {
+  viewer.set_one_to_one(true);
+  EXPECT_EQ(viewer.place(), QRect(160, 150, 320, 180));
+  const QImage seen = viewer.grab().toImage().convertToFormat(QImage::Format_RGB32);
+  ASSERT_EQ(seen.size(), QSize(640, 480));
+  EXPECT_EQ(seen.copy(160, 150, 320, 180), picture);
+}
+
+TEST_F(ViewerTest, FittedItIsAsLargeAsTheScreenAllowsOnANeutralSurround) {
+  EXPECT_EQ(viewer.place(), QRect(0, 60, 640, 360));
+  const QImage seen = viewer.grab().toImage();
+  for (const QPoint at : {QPoint(3, 3), QPoint(320, 30), QPoint(600, 470)}) {
+    const QRgb p = seen.pixel(at);
+    EXPECT_EQ(qRed(p), qGreen(p));
+    EXPECT_EQ(qGreen(p), qBlue(p));
+    EXPECT_GT(qRed(p), 20);
+    EXPECT_LT(qRed(p), 100);
+  }
+}
+
+TEST_F(ViewerTest, FiguresComeOnASecondPressAndAThirdLeaves) {
+  EXPECT_EQ(viewer.shows(), Viewer::Shows::picture);
+  viewer.set_figures({"24.0 fps", "3 dropped", {}});
+  const QImage without = viewer.grab().toImage();
+  viewer.next();
+  EXPECT_EQ(viewer.shows(), Viewer::Shows::picture_and_figures);
+  EXPECT_NE(viewer.grab().toImage(), without);
+  viewer.next();
+  EXPECT_EQ(viewer.shows(), Viewer::Shows::nothing);
+  EXPECT_FALSE(viewer.isVisible());
+}
+
+TEST_F(ViewerTest, ALargerPictureIsMovedWithTheMouseButNotOffTheScreen) {
+  QImage large(1280, 720, QImage::Format_RGB32);
+  large.fill(Qt::white);
+  viewer.show_picture(large);
+  viewer.set_one_to_one(true);
+  EXPECT_EQ(viewer.place().topLeft(), QPoint(-320, -120));
+  QTest::mousePress(&viewer, Qt::LeftButton, {}, {100, 100});
+  QTest::mouseMove(&viewer, {5000, 5000});
+  QMouseEvent move(QEvent::MouseMove, QPointF(5000, 130), QPointF(5000, 130), Qt::NoButton, Qt::LeftButton, {});
+  QCoreApplication::sendEvent(&viewer, &move);
+  EXPECT_EQ(viewer.place().topLeft(), QPoint(0, -90));
 }
 
 TEST(PictureView, TheWipeShowsLiveOnTheLeftAndTheRemedyOnTheRight) {

@@ -12,6 +12,7 @@
 #include <fstream>
 
 #include "app/gantt.h"
+#include "app/viewer.h"
 #include "app/style.h"
 #include "answers.h"
 
@@ -125,6 +126,36 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   ASSERT_TRUE(wait_for([&] { return session->current() && broken() == 0; }, 20000));
   EXPECT_EQ(sealed(), had);
   EXPECT_FALSE(window->windowTitle().contains("changed"));
+}
+
+// Where one watches, the picture has most of the room; one key gives it the whole screen, where the same keys play, pause
+// and go on.
+TEST_F(TheWindow, ThePictureIsWatchedPausedAndResumed) {
+  key(Qt::Key_5);
+  QApplication::processEvents();
+  auto* picture = window->findChild<Picture*>("picture");
+  EXPECT_FALSE(window->findChild<Ledger*>()->isVisible());
+  EXPECT_GT(picture->width() * picture->height(), 800 * 400);
+  EXPECT_TRUE(window->findChild<Figures*>("figures")->isVisible());
+  auto* viewer = window->findChild<Viewer*>("viewer");
+  key(Qt::Key_F);
+  ASSERT_EQ(viewer->shows(), Viewer::Shows::picture);
+  EXPECT_TRUE(viewer->isVisible());
+  QTest::keyClick(viewer, Qt::Key_Space);
+  ASSERT_TRUE(wait_for([&] { return session->playing() && window->playhead() > 6; }, 20000));
+  QTest::keyClick(viewer, Qt::Key_Space);
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
+  const Frames paused = window->playhead();
+  EXPECT_GT(paused, 6);
+  QTest::keyClick(viewer, Qt::Key_Space);
+  ASSERT_TRUE(wait_for([&] { return session->playing() && window->playhead() > paused; }, 20000));
+  QTest::keyClick(viewer, Qt::Key_Space);
+  ASSERT_TRUE(wait_for([&] { return !session->playing() && session->playout() && session->playout()->range.in == paused; }, 5000))
+      << "it goes on where it was paused";
+  QTest::keyClick(viewer, Qt::Key_Escape);
+  EXPECT_FALSE(viewer->isVisible());
+  key(Qt::Key_3);
+  EXPECT_TRUE(window->findChild<Ledger*>()->isVisible());
 }
 
 TEST_F(TheWindow, AStackIsEditedByMouseAndEveryEditCostsAnew) {

@@ -302,7 +302,9 @@ TEST(Fields, AreJoinedAsFfmpegsFilterJoinsThem) {
   auto ours = FrameReader::open(file), theirs = FrameReader::open(reference);
   ASSERT_TRUE(ours && theirs);
   for (const Frames n : {Frames{5}, Frames{0}, Frames{1}, Frames{2}, info->frames - 1, Frames{7}}) {
-    const auto a = (*ours)->read_progressive(n);
+    const auto coded = (*ours)->take_progressive(n);
+    ASSERT_TRUE(coded) << coded.error().text();
+    const auto a = (*coded)->get();
     const auto b = (*theirs)->read(n);
     ASSERT_TRUE(a) << a.error().text();
     ASSERT_TRUE(b) << b.error().text();

@@ -227,7 +227,7 @@ TEST(StandIn, IsTakenForWhatItIs) {
   Decoders decoders;
   StageLog log;
   FrameNotes whole, broken;
-  Decoded d = decoders.fetch(*p, p->recipe(1, nullptr), nullptr, log);
+  Decoded d = fetch_and_decode(*p, 1, nullptr, decoders, log);
   (void)process(*p, d, log, nullptr, &whole);
   EXPECT_FALSE(whole.stand_in);
   // Pixels in a device's memory, which no conversion here reads.
