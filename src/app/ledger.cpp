@@ -58,7 +58,7 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
     r.id = s->segment->id;
     r.name = QString::fromStdString(s->segment->name), r.note = QString::fromStdString(s->segment->note);
     r.in = s->in, r.out = s->out;
-    Frames frames = 0, sealed = 0, broken = 0;
+    Frames frames = 0, sealed = 0, broken = 0, half = 0;
     for (const IntervalCost& c : f.intervals) {
       const Frames n = std::min(r.out, c.out) - std::max(r.in, c.in);
       if (n <= 0) continue;
@@ -67,6 +67,7 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
       r.estimated = r.estimated || !c.measured;
       if (c.is(FrameState::sealed)) sealed += n;
       if (c.is(FrameState::broken)) broken += n;
+      if (taps_of(c.state) > 0) half += n;
     }
     const std::vector<StageCost> stages = stages_over(f, {r.in, r.out});
     r.ms = ms_of(stages, r.id);
@@ -87,6 +88,7 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
       r.verdict = std::min(r.verdict, by_itself.verdict);
     }
     r.state = state_of(d, *s, r, sealed, broken, frames);
+    if (half > 0 && sealed == 0) r.state = QObject::tr("half sealed");
     rows.push_back(std::move(r));
   }
   return rows;

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "cli/print.h"
+#include "media/compare.h"
 
 namespace gc {
 namespace {
@@ -20,6 +21,50 @@ int broken_or_gone(const View& before, const View& after, const std::string& seg
     n += (s && s->segment->id == segment) == own;
   }
   return n;
+}
+
+struct HalfSealed {
+  std::string segment;
+  std::size_t after = 0;  ///< effects that are rendered
+  int frames = 0, kept = 0;
+  double psnr_db = 0;
+};
+
+int tapped_frames(const View& view) {
+  return static_cast<int>(std::count_if(view.seals.begin(), view.seals.end(), [](FrameState s) { return taps_of(s) > 0; }));
+}
+
+/// Renders a segment's picture below its grade, grades it anew, and looks what is left of that: all of it.
+Result<HalfSealed> half_sealed(const View& view, Stores& stores, const std::string& wanted, const std::string& grade,
+                               const std::atomic<bool>& stop) {
+  HalfSealed half;
+  std::string effect;
+  // The segment that was just graded, if something lies below its grade; else the first such one.
+  for (const bool any : {false, true})
+    for (const auto& s : view.delivered->segments()) {
+      if (!half.segment.empty() || (!any && s->segment->id != wanted) || s->content != Content::source) continue;
+      for (std::size_t i = 1; i < s->effects.size(); ++i)
+        if (s->effects[i].type && s->effects[i].type->id == "cdl" && (any || s->effects[i].id == grade))
+          half.segment = s->segment->id, half.after = i, effect = s->effects[i].id;
+    }
+  if (half.segment.empty()) return half;
+  const View graded = view_of(with_param(*view.timeline, half.segment, effect, "saturation", 1.22), stores);
+  auto made = cache_stack(graded.played, *stores.shelf, half.segment, half.after, stores.prerender_options({}),
+                          [&](const PrerenderProgress&) { return !stop.load(); });
+  if (!made) return std::unexpected(made.error());
+  const View cached = view_of(graded.timeline, stores);
+  half.frames = tapped_frames(cached);
+  const View again = view_of(with_param(*graded.timeline, half.segment, effect, "saturation", 1.07), stores);
+  half.kept = tapped_frames(again);
+  for (Frames f = 0; f < again.played->duration(); ++f) {
+    if (taps_of(again.seals[static_cast<std::size_t>(f)]) == 0) continue;
+    Decoders decoders;
+    StageLog log;
+    half.psnr_db = psnr(render_frame(*again.played, f, stores.shelf.get(), decoders, log),
+                        render_frame(*again.played, f, nullptr, decoders, log));
+    break;
+  }
+  return half;
 }
 
 }  // namespace
@@ -136,9 +181,22 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
       print(gate, edited);
     }
   }
+  say("7  The same segment half sealed: what lies below the grade is rendered, the grade stays live");
+  const Result<HalfSealed> half = half_sealed(view, *stores, changed, effect, stop);
+  if (!half) return std::unexpected(half.error());
+  result["half_sealed"] = {{"segment", half->segment},
+                           {"effects_rendered", half->after},
+                           {"frames", half->frames},
+                           {"frames_kept_after_a_new_grade", half->kept},
+                           {"psnr_db", half->psnr_db}};
+  if (!quiet && half->frames > 0)
+    fmt::print("  '{}' is rendered after {} of its effects: {} frames. Graded again, {} of them are still answered so, {:.1f} dB "
+               "from the live picture.\n",
+               view.name_of(half->segment), half->after, half->frames, half->kept, half->psnr_db);
   const bool called = plan.before.count(Verdict::spills) > 0 && own_drops(live) > 0;
   const bool cured = left <= tolerated;
-  const bool done = called && cured && own > 0 && others == 0 && !stop;
+  const bool kept = half->frames > 0 && half->kept == half->frames && half->psnr_db > 35;
+  const bool done = called && cured && own > 0 && others == 0 && kept && !stop;
   result["drops_before"] = live.dropped, result["drops_after"] = left, result["done"] = done;
   say(fmt::format("{}  Dropped before: {} of {}; after: {} by the timeline itself.",
                   done ? "Done." : "Not done.", live.dropped, live.frames, left));

@@ -16,6 +16,7 @@
 #include "cli/playout.h"
 #include "cli/print.h"
 #include "cli/seat.h"
+#include "cli/shelf.h"
 #include "cli/table.h"
 #include "cli/what_if.h"
 #include "desk/seats.h"
@@ -319,6 +320,7 @@ int main(int argc, char** argv) {
   s->callback([&] { code = cmd_set(c, segment, effect, param, value); });
   add_picture_commands(app, c, code);
   add_file_commands(app, c, code);
+  add_shelf_commands(app, c, code, interrupted);
   add_playout_commands(app, c, code, interrupted);
   add_what_if_command(app, c, code);
   add_seat_commands(app, c, code, interrupted);

@@ -56,6 +56,7 @@ Json to_json(const Forecast& f) {
                         {"process_ms", c.process_ms},
                         {"sealed", c.is(FrameState::sealed)},
                         {"broken", c.is(FrameState::broken)},
+                        {"rendered_effects", taps_of(c.state)},
                         {"measured", c.measured},
                         {"stages", stages}});
   }

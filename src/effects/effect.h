@@ -4,6 +4,7 @@
 // them.
 #pragma once
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -56,6 +57,9 @@ class EffectInstance {
   virtual ~EffectInstance() = default;
   /// Changes the image in place (premultiplied).
   virtual void apply(Image& image, const FrameContext& at) const = 0;
+  /// For an effect that makes a new picture of its window, so that none has to be copied for it first. Nothing: apply()
+  /// changes a copy of the middle one.
+  virtual std::optional<Image> of_window(const FrameContext&) const { return {}; }
   /// The same on the accelerator (CV_32FC4). False when it could not; the image is then unusable.
   virtual bool apply(cv::UMat& image, bool opaque, const FrameContext& at) const;
   /// Whether it can run there with these parameters, where its type can at all.
@@ -111,6 +115,7 @@ struct EffectType {
   bool whole = false;               ///< needs the whole picture, however small the region that is wanted
   Growth growth;                    ///< of the cost on the processor and the accelerator alike
   bool by_wall = false;             ///< its cost is time passed, not work of the thread
+  bool makes_new = false;           ///< of its window, so that no picture is copied for it (of_window)
   const char* family = "";          ///< "grade", "repair", "detail", "generator", "analysis", "card"
 };
 

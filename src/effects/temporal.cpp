@@ -17,35 +17,57 @@ constexpr int kBlock = 16;  // pixels that move together
 /// The motion search looks at pictures of about this width.
 constexpr int kSearchWidth = 320;
 
-/// One neighbour's rows, moved by a whole vector for a block: bilinear with constant weights.
+/// One neighbour's rows, moved by a block's vector to the nearest whole pixel, or half way to the next one in one
+/// direction: what that blurs is less than what the noise hides, and takes half of what bilinear steps take.
 struct Taps {
-  const float* p[4];
-  float w[4];
+  const float* p[2];
+  float w[2];
 };
 
-/// Adds a neighbour's pixels to the sums, each weighted by how well it agrees with the pixel here. The
-/// weights add up in the alpha places. `pixels` is even.
-GC_INLINE void gather(const float* here, const Taps& t, float* sum, int pixels, float fall) {
-  const Lanes w0 = lanes(t.w[0], t.w[0]), w1 = lanes(t.w[1], t.w[1]), w2 = lanes(t.w[2], t.w[2]),
-              w3 = lanes(t.w[3], t.w[3]);
-  const Lanes colour = lanes(1, 0), alpha = lanes(0, 1);
-  for (int i = 0; i < 4 * pixels; i += 8) {
-    const Lanes v =
-        load(t.p[0] + i) * w0 + load(t.p[1] + i) * w1 + load(t.p[2] + i) * w2 + load(t.p[3] + i) * w3;
-    const Lanes d = (v - load(here + i)) * colour;
-    // 1/(1 + (d/σ²)²): like a Gaussian near the middle, without an exponential.
-    const Lanes q = sum_of_pixel(d * d) * fall;
-    const Lanes w = 1 / (1 + q * q);
-    store(sum + i, load(sum + i) + w * (v * colour + alpha));
+constexpr int kPatch = 4;  // pixels in a row that share a weight
+
+/// How much a neighbour's patch counts: by how well it agrees with the patch here. 1/(1 + (d/σ²)²): like a Gaussian near
+/// the middle, without an exponential.
+GC_INLINE Lanes weight_of(Lanes here0, Lanes here1, Lanes there0, Lanes there1, float fall) {
+  const Lanes d0 = there0 - here0, d1 = there1 - here1;
+  Lanes q = sum_of_pixel((d0 * d0 + d1 * d1) * lanes(1, 0));
+  q = (q + __builtin_shufflevector(q, q, 4, 5, 6, 7, 0, 1, 2, 3)) * fall;
+  return 1 / (1 + q * q);
+}
+
+/// Adds two neighbours' pixels, weighted, to the sums, and the weights to those of the patches. `pixels`: whole patches.
+GC_INLINE void gather(const float* here, const Taps& s, const Taps& t, float* sum, float* weights, int pixels, float fall) {
+  const Lanes s0 = lanes(s.w[0], s.w[0]), s1 = lanes(s.w[1], s.w[1]), t0 = lanes(t.w[0], t.w[0]),
+              t1 = lanes(t.w[1], t.w[1]);
+  for (int i = 0; i < 4 * pixels; i += 16) {
+    const Lanes h0 = load(here + i), h1 = load(here + i + 8);
+    const Lanes a0 = load(s.p[0] + i) * s0 + load(s.p[1] + i) * s1, a1 = load(s.p[0] + i + 8) * s0 + load(s.p[1] + i + 8) * s1;
+    const Lanes b0 = load(t.p[0] + i) * t0 + load(t.p[1] + i) * t1, b1 = load(t.p[0] + i + 8) * t0 + load(t.p[1] + i + 8) * t1;
+    const Lanes a = weight_of(h0, h1, a0, a1, fall), b = weight_of(h0, h1, b0, b1, fall);
+    store(sum + i, load(sum + i) + a0 * a + b0 * b);
+    store(sum + i + 8, load(sum + i + 8) + a1 * a + b1 * b);
+    weights[i / 16] += a[0] + b[0];
+  }
+}
+GC_INLINE void gather(const float* here, const Taps& t, float* sum, float* weights, int pixels, float fall) {
+  const Lanes t0 = lanes(t.w[0], t.w[0]), t1 = lanes(t.w[1], t.w[1]);
+  for (int i = 0; i < 4 * pixels; i += 16) {
+    const Lanes a0 = load(t.p[0] + i) * t0 + load(t.p[1] + i) * t1, a1 = load(t.p[0] + i + 8) * t0 + load(t.p[1] + i + 8) * t1;
+    const Lanes a = weight_of(load(here + i), load(here + i + 8), a0, a1, fall);
+    store(sum + i, load(sum + i) + a0 * a);
+    store(sum + i + 8, load(sum + i + 8) + a1 * a);
+    weights[i / 16] += a[0];
   }
 }
 
-/// Colours divided by the weights beside them; alpha as it was.
-GC_INLINE void settle(float* out, const float* here, const float* sum, int pixels) {
-  for (int i = 0; i < 4 * pixels; i += 8) {
-    const Lanes s = load(sum + i);
-    const Lanes weight = __builtin_shufflevector(s, s, 3, 3, 3, 3, 7, 7, 7, 7);
-    store(out + i, s / weight * lanes(1, 0) + load(here + i) * lanes(0, 1));
+/// Colours divided by the weights of their patch; alpha as it was.
+GC_INLINE void settle(float* out, const float* here, const float* sum, const float* weights, int pixels) {
+  const Lanes colour = lanes(1, 0), alpha = lanes(0, 1);
+  for (int i = 0; i < 4 * pixels; i += 16) {
+    const float share = 1 / weights[i / 16];
+    const Lanes by = colour * share;
+    store(out + i, load(sum + i) * by + load(here + i) * alpha);
+    store(out + i + 8, load(sum + i + 8) * by + load(here + i + 8) * alpha);
   }
 }
 
@@ -68,67 +90,107 @@ class TemporalNr : public EffectInstance {
   bool identity() const override { return strength_ <= 0; }
   Window window() const override { return {frames_, frames_}; }
   void apply(Image& image, const FrameContext& at) const override {
-    const int w = image.width(), h = image.height();
-    if (at.window.size() < 2 || w < 64 || h < 64) return;
-    const int shrink = std::clamp((w + kSearchWidth / 2) / kSearchWidth, 1, 32);
-    const cv::Mat here_luma = search_luma(image, shrink);
-    std::vector<const Image*> near;
-    std::vector<cv::Mat> motion;
-    for (std::size_t i = 0; i < at.window.size(); ++i) {
-      const Image* other = at.window[i];
-      if (static_cast<int>(i) == frames_ || !other || other->width() != w || other->height() != h) continue;
-      near.push_back(other);
-      motion.push_back(block_motion(flow_between(here_luma, search_luma(*other, shrink), false), w, h));
-    }
-    if (near.empty()) return;
-    Image out(w, h);
-    out.opaque = image.opaque;
-    for (int y = 0; y < h; ++y) row(image, near, motion, out, y);
-    image = std::move(out);
+    if (auto made = reduced(image, at)) image = std::move(*made);
+  }
+  std::optional<Image> of_window(const FrameContext& at) const override {
+    const auto middle = static_cast<std::size_t>(frames_);
+    return middle < at.window.size() && at.window[middle] ? reduced(*at.window[middle], at) : std::nullopt;
   }
 
  private:
-  GC_LANES void row(const Image& image, const std::vector<const Image*>& near,
-                    const std::vector<cv::Mat>& motion, Image& out, int y) const {
-    // Three channels' squared differences are compared; σ is that of one.
-    const float fall = 1 / (3 * 4 * strength_ * strength_);
-    const int w = image.width();
-    alignas(64) float sum[kBlock * 4], last[kBlock * 4] = {}, from[kBlock * 4] = {};
-    for (int x = 0; x < w; x += kBlock) {
-      const int n = std::min(kBlock, w - x), even = n - n % 2;
-      const float* here = image.row(y) + 4 * x;
-      for (int i = 0; i < 4 * n; ++i) sum[i] = i % 4 == 3 ? 1.0f : here[i];
-      for (std::size_t k = 0; k < near.size(); ++k) {
-        const Taps t = taps(*near[k], x, y, motion[k].at<cv::Vec2f>(y / kBlock, x / kBlock), n);
-        gather(here, t, sum, even, fall);
-        if (even < n) {  // an odd last pixel goes through a pair of its own
-          std::copy_n(here + 4 * even, 4, from);
-          std::copy_n(sum + 4 * even, 4, last);
-          alignas(64) float taps_of[4][8] = {};
-          Taps one = t;
-          for (int j = 0; j < 4; ++j) std::copy_n(t.p[j] + 4 * even, 4, taps_of[j]), one.p[j] = taps_of[j];
-          gather(from, one, last, 2, fall);
-          std::copy_n(last, 4, sum + 4 * even);
+  /// By how many half pixels a block is moved: in one direction at most by an odd number.
+  struct Move {
+    int x = 0, y = 0;
+  };
+  struct Neighbour {
+    const Image* image = nullptr;
+    std::vector<Move> moves;  ///< of the blocks, row by row
+  };
+
+  std::optional<Image> reduced(const Image& image, const FrameContext& at) const {
+    const int w = image.width(), h = image.height();
+    if (at.window.size() < 2 || w < 64 || h < 64) return std::nullopt;
+    const int shrink = std::clamp((w + kSearchWidth / 2) / kSearchWidth, 1, 32);
+    const cv::Mat here_luma = search_luma(image, shrink);
+    std::vector<Neighbour> near;
+    for (std::size_t i = 0; i < at.window.size(); ++i) {
+      const Image* other = at.window[i];
+      if (static_cast<int>(i) == frames_ || !other || other->width() != w || other->height() != h) continue;
+      near.push_back({other, moves(block_motion(flow_between(here_luma, search_luma(*other, shrink), false), w, h))});
+    }
+    if (near.empty()) return std::nullopt;
+    Image out(w, h);
+    out.opaque = image.opaque;
+    std::vector<float> sum(static_cast<std::size_t>(w) * 4 + 8), weights(static_cast<std::size_t>(w / kPatch) + 1);
+    for (int y = 0; y < h; ++y) row(image, near, sum.data(), weights.data(), out, y);
+    return out;
+  }
+
+  static std::vector<Move> moves(const cv::Mat& motion) {
+    std::vector<Move> all;
+    for (int y = 0; y < motion.rows; ++y)
+      for (int x = 0; x < motion.cols; ++x) {
+        const cv::Vec2f v = motion.at<cv::Vec2f>(y, x);
+        Move m{static_cast<int>(std::lround(2 * v[0])), static_cast<int>(std::lround(2 * v[1]))};
+        if (m.x % 2 != 0 && m.y % 2 != 0) {
+          // Half way in the direction in which that is nearer.
+          const float off_x = std::abs(v[0] - std::round(v[0])), off_y = std::abs(v[1] - std::round(v[1]));
+          if (off_x < off_y) m.x = 2 * static_cast<int>(std::lround(v[0]));
+          else m.y = 2 * static_cast<int>(std::lround(v[1]));
         }
+        all.push_back(m);
       }
-      settle(out.row(y) + 4 * x, here, sum, even);
-      if (even < n) {
-        float* to = out.row(y) + 4 * (x + even);
-        for (int c = 0; c < 3; ++c) to[c] = sum[4 * even + c] / sum[4 * even + 3];
-        to[3] = here[4 * even + 3];
+    return all;
+  }
+
+  /// Row by row and neighbour by neighbour, so that only a few rows are read at once.
+  GC_LANES void row(const Image& image, const std::vector<Neighbour>& near, float* sum, float* weights, Image& out,
+                    int y) const {
+    // Squared differences of a patch's pixels and their three channels are compared; σ is that of one.
+    const float fall = 1 / (3 * 4 * strength_ * strength_ * kPatch);
+    const int w = image.width(), blocks = (w + kBlock - 1) / kBlock, whole = w - w % kPatch;
+    const float* here = image.row(y);
+    std::copy_n(here, 4 * w, sum);
+    std::fill_n(weights, w / kPatch + 1, 1.0f);
+    for (std::size_t k = 0; k < near.size(); k += 2) {
+      const bool two = k + 1 < near.size();
+      const Move* first = &near[k].moves[static_cast<std::size_t>(y / kBlock * blocks)];
+      const Move* second = two ? &near[k + 1].moves[static_cast<std::size_t>(y / kBlock * blocks)] : nullptr;
+      for (int x = 0, b = 0; x < w; x += kBlock, ++b) {
+        const int n = std::min(kBlock, w - x), even = n - n % kPatch;
+        const Taps s = taps(*near[k].image, x, y, first[b], n);
+        const Taps t = two ? taps(*near[k + 1].image, x, y, second[b], n) : s;
+        if (two) gather(here + 4 * x, s, t, sum + 4 * x, weights + x / kPatch, even, fall);
+        else gather(here + 4 * x, s, sum + 4 * x, weights + x / kPatch, even, fall);
+        if (even == n) continue;
+        last_patch(here, s, sum, weights, x + even, n - even, even, fall);
+        if (two) last_patch(here, t, sum, weights, x + even, n - even, even, fall);
       }
     }
+    settle(out.row(y), here, sum, weights, whole);
+    for (int x = 4 * whole; x < 4 * w; ++x) out.row(y)[x] = x % 4 == 3 ? here[x] : sum[x] / weights[w / kPatch];
+  }
+
+  /// The pixels at a row's end that are no whole patch go through one of their own.
+  GC_INLINE static void last_patch(const float* here, const Taps& t, float* sum, float* weights, int x, int pixels, int off,
+                                   float fall) {
+    alignas(64) float from[4 * kPatch] = {}, to[4 * kPatch] = {}, taps_of[2][4 * kPatch] = {};
+    Taps one = t;
+    const int floats = 4 * pixels;
+    std::copy_n(here + 4 * x, floats, from);
+    std::copy_n(sum + 4 * x, floats, to);
+    for (int j = 0; j < 2; ++j) std::copy_n(t.p[j] + 4 * off, floats, taps_of[j]), one.p[j] = taps_of[j];
+    gather(from, one, to, weights + x / kPatch, kPatch, fall * kPatch / static_cast<float>(pixels));
+    std::copy_n(to, floats, sum + 4 * x);
   }
 
   /// Where a run of pixels comes from. Runs that would leave the picture stay inside it.
-  static Taps taps(const Image& from, int x, int y, cv::Vec2f v, int n) {
-    const float sx = std::clamp(static_cast<float>(x) + v[0], 0.0f, static_cast<float>(from.width() - n)),
-                sy = std::clamp(static_cast<float>(y) + v[1], 0.0f, static_cast<float>(from.height() - 1));
-    const int x0 = static_cast<int>(sx), y0 = static_cast<int>(sy);
-    const int x1 = std::min(x0 + 1, from.width() - n), y1 = std::min(y0 + 1, from.height() - 1);
-    const float fx = sx - static_cast<float>(x0), fy = sy - static_cast<float>(y0);
-    return {{from.row(y0) + 4 * x0, from.row(y0) + 4 * x1, from.row(y1) + 4 * x0, from.row(y1) + 4 * x1},
-            {(1 - fx) * (1 - fy), fx * (1 - fy), (1 - fx) * fy, fx * fy}};
+  GC_INLINE static Taps taps(const Image& from, int x, int y, Move m, int n) {
+    const int hx = std::min(std::max(2 * x + m.x, 0), 2 * (from.width() - n)),
+              hy = std::min(std::max(2 * y + m.y, 0), 2 * (from.height() - 1));
+    const int x0 = hx / 2, y0 = hy / 2, x1 = (hx + 1) / 2, y1 = (hy + 1) / 2;
+    const bool whole = x0 == x1 && y0 == y1;
+    return {{from.row(y0) + 4 * x0, from.row(y1) + 4 * x1}, {whole ? 1.0f : 0.5f, whole ? 0.0f : 0.5f}};
   }
 
   int frames_;
@@ -217,7 +279,8 @@ double searched(const WorkSize& at) {
   return at.mpix / (shrink * shrink);
 }
 
-EffectType repair(EffectType t, const char* why, Growth growth) {
+EffectType repair(EffectType t, const char* why, Growth growth, bool makes_new = false) {
+  t.makes_new = makes_new;
   t.growth = std::move(growth);
   t.processor_only = why;
   t.family = "repair";
@@ -241,7 +304,8 @@ const EffectType& temporal_nr_effect() {
                 const double n = 2 * std::round(param(e, p, "frames"));
                 out[1] = static_cast<float>(at.mpix * n);
                 out[2] = static_cast<float>(searched(at) * n);
-              }});
+              }},
+             true);
   return type;
 }
 

@@ -29,13 +29,15 @@ DrawTables::DrawTables(const Model& model) {
     skips_.emplace_back(p.frames.front().fetch_ms * (1 + p.beside), p.decodes_between, p.neighbour_ms, p.neighbours);
     FrameSample most;
     float total = 0;
-    double sum = 0;
+    double sum = 0, fetch = 0;
     for (const FrameSample& f : p.frames) {
+      fetch += static_cast<double>(f.fetch_ms);
       most.fetch_ms = std::max(most.fetch_ms, f.fetch_ms), total = std::max(total, f.fetch_ms + f.process_ms);
       sum += static_cast<double>(f.fetch_ms + f.process_ms);
     }
     most.process_ms = total - most.fetch_ms;
     dearest_.push_back(most), means_.push_back(sum / static_cast<double>(p.frames.size()));
+    fetches_.push_back(fetch / static_cast<double>(p.frames.size()));
   }
 }
 
@@ -74,12 +76,35 @@ void Draws::enter(std::size_t at) {
   skip_ = &tables_.skips()[stretch_->pool], skips_cost_ = skip_->any();
   mood_ = moods_[below(mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)),
                        moods_.size())];
+  prepares_from_ = kNever, prepares_ms_ = 0;
+  if (at + 1 < model_.stretches.size())
+    if (const double ahead = std::min(entry_ms(model_.stretches[at + 1]), prepared_ms(at + 1)); ahead > 0) {
+      const Frames frames = std::min<Frames>(kPreparedAhead, out_ - in_);
+      prepares_from_ = out_ - frames, prepares_ms_ = ahead * static_cast<double>(mood_) / static_cast<double>(frames);
+    }
   light_ = static_cast<double>(tables_.dearest(stretch_->pool).fetch_ms * mood_) <= model_.pace.period_ms &&
            most_ms() <= model_.pace.period_ms * model_.pace.workers;
   if (!outside_) return;
   held_up_ = in_ - 1;
   held_draw_ = mixed(seed_ ^ (0x686f6c64ULL + static_cast<std::uint64_t>(in_) * 0x9e3779b97f4a7c15ULL));
   draw_hold_up();
+}
+
+double Draws::entry_ms(const CostStretch& s) const {
+  if (!s.entry) return 0;
+  const CostPool& pool = model_.pools[s.pool];
+  double ms = 0;
+  if (s.opens && !pool.entries.empty()) {
+    for (const float e : pool.entries) ms += static_cast<double>(e);
+    ms /= static_cast<double>(pool.entries.size());
+  }
+  return ms + static_cast<double>(s.entry_frames) * tables_.mean_fetch_ms(s.pool);
+}
+
+double Draws::prepared_ms(std::size_t at) const {
+  if (at == 0) return 0;
+  const CostStretch& before = model_.stretches[at - 1];
+  return static_cast<double>(std::min<Frames>(kPreparedAhead, before.out - before.in)) * model_.pace.period_ms;
 }
 
 void Draws::draw_hold_up() {
@@ -103,10 +128,15 @@ void Draws::reach(StepOf<double>& s, Frames last, Frames n, std::uint64_t draw) 
   const Frames skipped = n - std::max(last + 1, stretch_->in);
   const Frames wanting = enters ? pool.neighbours : std::min<Frames>(pool.neighbours, skipped);
   Frames decoded = between_ ? std::min(kMostCatchUp, skipped) : wanting;
+  double opening = 0;
   if (enters) {
     if (stretch_->opens && !pool.entries.empty())
-      s.catch_up += static_cast<double>(pool.entries[below(mixed(draw), pool.entries.size())] * mood_);
-    decoded += stretch_->entry_frames;
+      opening = static_cast<double>(pool.entries[below(mixed(draw), pool.entries.size())] * mood_);
+    for (Frames i = 0; i < stretch_->entry_frames; ++i)
+      opening += static_cast<double>(
+          samples_[below(mixed(draw + 0x9e37 + static_cast<std::uint64_t>(i)), size_)].fetch_ms * mood_);
+    // Most of it as a rule was done ahead of the cut.
+    s.catch_up += std::max(0.0, opening - prepared_ms(at_));
   }
   double between = 0;
   for (Frames i = 0; i < decoded; ++i)

@@ -22,13 +22,15 @@ class DrawTables {
   const FrameSample& dearest(std::size_t pool) const { return dearest_[pool]; }
   /// What a frame of the pool takes on the mean, ms.
   double mean_ms(std::size_t pool) const { return means_[pool]; }
+  /// And of it for fetching.
+  double mean_fetch_ms(std::size_t pool) const { return fetches_[pool]; }
 
  private:
   static constexpr std::size_t kFromMeasuring = 2;  // such trials for each playout that is known
   std::vector<std::vector<float>> moods_;
   std::vector<SkipCost> skips_;       ///< for each pool
   std::vector<FrameSample> dearest_;  ///< of each pool: longest fetching, and what is more in all
-  std::vector<double> means_;
+  std::vector<double> means_, fetches_;
 };
 
 /// Costs of one trial, drawn as they are asked for.
@@ -50,6 +52,7 @@ class Draws {
     StepOf<double> s{static_cast<double>(sample.fetch_ms * mood_), 0, 0, 0};
     if (last < in_ || (skips_cost_ && last + 1 != n)) reach(s, last, n, draw_of(n));
     s.process = static_cast<double>(sample.process_ms * mood_);
+    if (n >= prepares_from_) s.process += prepares_ms_;
     if (n >= held_up_) s.process += hold_up(n);
     return s;
   }
@@ -66,7 +69,7 @@ class Draws {
   /// The most that a frame of the present stretch takes.
   double most_ms() const {
     const FrameSample& f = tables_.dearest(stretch_->pool);
-    return static_cast<double>((f.fetch_ms + f.process_ms) * mood_);
+    return static_cast<double>((f.fetch_ms + f.process_ms) * mood_) + prepares_ms_;
   }
   /// How far frames of the present stretch go on like that from n: up to `out`, or to the first that is held
   /// up from outside.
@@ -82,6 +85,10 @@ class Draws {
 
   std::uint64_t draw_of(Frames n) const { return mixed(seed_ ^ static_cast<std::uint64_t>(n)); }
   void enter(std::size_t at);
+  /// What opening the sources of a stretch takes: in its turn, or ahead of it. ms
+  double entry_ms(const CostStretch& stretch) const;
+  /// How long before a stretch its sources begin to be opened: as long as the one before lasts, at most. ms
+  double prepared_ms(std::size_t at) const;
   /// Hold-ups from outside come at random, as often as the workers are busy: to the first of this stretch
   /// that befalls frame n or one after it, if that is made.
   void next_hold_up(Frames n) {
@@ -102,6 +109,8 @@ class Draws {
   std::size_t at_ = 0;
   const CostStretch* stretch_ = nullptr;
   Frames in_ = 0, out_ = 0;  ///< its own
+  Frames prepares_from_ = kNever;  ///< from here on the next stretch's sources are opened meanwhile
+  double prepares_ms_ = 0;         ///< what that adds to each frame
   Frames held_up_ = kNever;  ///< the next that is held up from outside
   std::uint64_t held_draw_ = 0;
   const FrameSample* samples_ = nullptr;

@@ -162,21 +162,22 @@ class Pools {
     std::vector<StageCost> stages;
   };
 
-  const Entry& live(int interval) {
+  const Entry& live(int interval, std::size_t tapped = 0) {
     const CompiledInterval& i = program_.intervals()[static_cast<std::size_t>(interval)];
-    return entry(program_.stages(i.in), has_long_gop(i), interval);
+    const bool only = tapped > 0 && i.layers.size() == 1 && !i.layers.front().to;
+    return entry(program_.stages(i.in, tapped), !only && has_long_gop(i), interval, tapped);
   }
-  const Entry& sealed() { return entry(program_.sealed_stages(), false, -1); }
-  const Entry& remembered() { return entry({program_.display_stage()}, false, -2); }
+  const Entry& sealed() { return entry(program_.sealed_stages(), false, -1, 0); }
+  const Entry& remembered() { return entry({program_.display_stage()}, false, -2, 0); }
   const Entry& of(const Alike& part) {
     return part.state == FrameState::sealed       ? sealed()
            : part.state == FrameState::remembered ? remembered()
-                                           : live(part.interval);
+                                                  : live(part.interval, taps_of(part.state));
   }
 
  private:
-  const Entry& entry(const std::vector<StageRef>& stages, bool between, int interval) {
-    if (const auto it = known_.find(interval); it != known_.end()) return it->second;
+  const Entry& entry(const std::vector<StageRef>& stages, bool between, int interval, std::size_t tapped) {
+    if (const auto it = known_.find({interval, tapped}); it != known_.end()) return it->second;
     Entry e;
     e.pool = static_cast<std::uint32_t>(model_.pools.size());
     const Hash128 key = frame_key(stages);
@@ -215,19 +216,20 @@ class Pools {
         pool.frames.push_back(f);
       }
     }
-    if (interval >= 0) {
+    // What is made ahead of a tap looks at no neighbours.
+    if (interval >= 0 && tapped == 0) {
       const auto [most, ms] = neighbours_in(program_.intervals()[static_cast<std::size_t>(interval)],
                                             [&](const StageRef& s) { return mean(book_.stage(s).ms); });
       pool.neighbours = most, pool.neighbour_ms = static_cast<float>(ms);
     }
     model_.pools.push_back(std::move(pool));
-    return known_.emplace(interval, std::move(e)).first->second;
+    return known_.emplace(std::pair(interval, tapped), std::move(e)).first->second;
   }
 
   const Program& program_;
   const CostBook& book_;
   Model& model_;
-  std::map<int, Entry> known_;
+  std::map<std::pair<int, std::size_t>, Entry> known_;
 };
 
 Model build(const Program& program, const CostBook& book, const std::vector<Alike>& parts, FrameRange range,

@@ -18,6 +18,7 @@ extern "C" {
 #include <cstdio>
 #include <deque>
 #include <filesystem>
+#include <fstream>
 #include <mutex>
 #include <optional>
 #include <unordered_map>
@@ -132,18 +133,65 @@ std::string sequence_path(const std::string& pattern, Frames first, Frames last,
 }
 bool is_sequence(const std::string& path) { return Sequence::parse(path).has_value(); }
 
-Hash128 file_identity(const std::string& path) {
-  if (const auto sequence = Sequence::parse(path)) {
-    Hasher all;
-    all.add(path);
-    for (Frames n = 0; n < sequence->frames(); ++n) all.add(file_identity(sequence->file(n)));
-    return all.done();
+namespace {
+
+/// Hash of a file's size and of samples of 4 KB spread over it.
+Hash128 content_of(const std::string& path, std::uint64_t size, std::uint64_t samples) {
+  constexpr std::uint64_t kSample = 4096, kAll = std::uint64_t{4} << 20;
+  Hasher h;
+  h.add(static_cast<std::int64_t>(size));
+  std::ifstream file(path, std::ios::binary);
+  std::string part;
+  const auto add = [&](std::uint64_t at, std::uint64_t bytes) {
+    part.resize(bytes);
+    file.seekg(static_cast<std::streamoff>(at));
+    file.read(part.data(), static_cast<std::streamsize>(bytes));
+    part.resize(static_cast<std::size_t>(std::max<std::streamsize>(0, file.gcount())));
+    h.add(hash_text(part));
+  };
+  if (samples > 8 && size <= kAll) add(0, size);
+  else
+    for (std::uint64_t i = 0; i < samples; ++i) add((size - std::min(size, kSample)) / (samples - 1) * i, std::min(size, kSample));
+  return h.done();
+}
+
+/// Contents that were looked at, by path, size and time of change.
+class KnownContents {
+ public:
+  Hash128 of(const std::string& path, std::uint64_t samples) {
+    std::error_code e;
+    const auto size = std::filesystem::file_size(path, e);
+    if (e) return {};
+    const auto time = static_cast<std::int64_t>(std::filesystem::last_write_time(path, e).time_since_epoch().count());
+    const Hash128 state = Hasher().add(path).add(static_cast<std::int64_t>(size)).add(time).done();
+    {
+      const std::lock_guard lock(mutex_);
+      if (const auto it = known_.find(state); it != known_.end()) return it->second;
+    }
+    const Hash128 content = content_of(path, size, samples);
+    const std::lock_guard lock(mutex_);
+    return known_[state] = content;
   }
-  std::error_code e;
-  const auto size = std::filesystem::file_size(path, e);
-  if (e) return {};
-  const auto time = std::filesystem::last_write_time(path, e).time_since_epoch().count();
-  return Hasher().add(path).add(static_cast<std::int64_t>(size)).add(static_cast<std::int64_t>(time)).done();
+
+ private:
+  std::mutex mutex_;
+  std::unordered_map<Hash128, Hash128> known_;
+};
+KnownContents& known_contents() {
+  static auto* all = new KnownContents;
+  return *all;
+}
+
+}  // namespace
+
+Hash128 file_identity(const std::string& path) {
+  constexpr std::uint64_t kOfAFile = 64, kOfAPicture = 3;
+  const auto sequence = Sequence::parse(path);
+  if (!sequence) return known_contents().of(path, kOfAFile);
+  Hasher all;
+  all.add(sequence->step).add(sequence->rate.num).add(sequence->rate.den).add(sequence->missing);
+  for (Frames n = 0; n < sequence->frames(); ++n) all.add(known_contents().of(sequence->file(n), kOfAPicture));
+  return all.done();
 }
 
 struct FrameReader::Impl {
@@ -686,7 +734,7 @@ struct FrameReader::Impl {
 
   /// The coded picture of frame n, where each stands alone. Null where the container does not give it at its place:
   /// then pictures are read in order.
-  Result<CodedPtr> take_alone(Frames n, ReadTimes& t) {
+  Result<CodedPtr> take_alone(Frames n, ReadTimes& t, const Hash128& expected) {
     constexpr Frames kNear = 4;  // reading over so many is no dearer than seeking
     if (next < 0 || n < next || n >= next + kNear)
       if (auto r = seek(n, 0, t); !r) return std::unexpected(r.error());
@@ -702,6 +750,9 @@ struct FrameReader::Impl {
       next = at + 1;
       if (at < n) continue;
       if (at == n) {
+        if (expected != Hash128{} && hash_bytes(packet->data, static_cast<std::size_t>(packet->size)) != expected)
+          return bad_input(fmt::format("is damaged: frame {} is not what was written", n), path,
+                           "It is made again when it is rendered the next time.");
         std::shared_ptr<AVPacket> coded(av_packet_alloc(), [](AVPacket* p) { av_packet_free(&p); });
         av_packet_move_ref(coded.get(), packet);
         found = std::make_shared<CodedPicture>([coded, coding = coding](ReadTimes& times) mutable -> Result<FramePtr> {
@@ -722,10 +773,10 @@ struct FrameReader::Impl {
     return found;
   }
 
-  Result<CodedPtr> take(Frames n, ReadTimes& t) {
+  Result<CodedPtr> take(Frames n, ReadTimes& t, const Hash128& expected) {
     if (sequence) return take_from_sequence(n);
     if (info.alone) {
-      auto coded = take_alone(n, t);
+      auto coded = take_alone(n, t, expected);
       if (!coded || *coded) return coded;
       held.reset(), ahead.reset();
     }
@@ -785,14 +836,14 @@ Result<std::unique_ptr<FrameReader>> FrameReader::open(const std::string& path, 
   return std::unique_ptr<FrameReader>(new FrameReader(std::move(impl)));
 }
 
-Result<CodedPtr> FrameReader::take(Frames n, ReadTimes* times) {
+Result<CodedPtr> FrameReader::take(Frames n, ReadTimes* times, const Hash128& expected) {
   ReadTimes unused;
   ReadTimes& t = times ? *times : unused;
   Impl& s = *impl_;
   if (n < 0) return bad_input(fmt::format("has no frame {}", n), s.path, "Move the segment's start.");
   if (s.info.still) n = 0;
   if (CodedPtr known = s.remembered(n)) return known;
-  auto picture = s.take(n, t);
+  auto picture = s.take(n, t, expected);
   if (picture) s.remember(n, *picture);
   else s.held.reset(), s.ahead.reset(), s.next = -1;
   return picture;
@@ -838,6 +889,26 @@ std::uint64_t FrameReader::memory() const {
   constexpr std::uint64_t kReferences = 5;  // pictures that a long-GOP decoder keeps for others, commonly
   const std::uint64_t picture = static_cast<std::uint64_t>(info().width) * static_cast<std::uint64_t>(info().height) * 3;
   return picture * (kReferences + impl_->decoder.threads.size() + impl_->recent.size());
+}
+
+Result<std::vector<Hash128>> picture_hashes(const std::string& path) {
+  auto reader = FrameReader::open(path);
+  if (!reader) return std::unexpected(reader.error());
+  return (*reader)->coded_hashes();
+}
+
+Result<std::vector<Hash128>> FrameReader::coded_hashes() {
+  Impl& s = *impl_;
+  std::vector<Hash128> all;
+  s.next = -1, s.held.reset(), s.ahead.reset();
+  ReadTimes unused;
+  if (auto r = s.seek(0, 0, unused); !r) return std::unexpected(r.error());
+  for (;;) {
+    av_packet_unref(s.packet);
+    if (av_read_frame(s.format, s.packet) < 0) return all;
+    if (s.packet->stream_index == s.stream->index)
+      all.push_back(hash_bytes(s.packet->data, static_cast<std::size_t>(s.packet->size)));
+  }
 }
 
 Frames frames_before(const MediaInfo& info, Frames n) {

@@ -53,7 +53,7 @@ struct MediaInfo {
   std::vector<Frames>
       keys;  ///< of a long-GOP file: frames that can be decoded alone, in order; empty when unknown
   std::uint64_t bytes = 0;  ///< of the file
-  Hash128 identity;         ///< path, size and time of change: what a fingerprint takes as "this file"
+  Hash128 identity;         ///< of the content: what a fingerprint takes as "this file", wherever it lies
 
   /// The picture as a person sees it: sides after turning, and the width in stored pixels' heights.
   int upright_width() const { return orientation.exchanged ? height : width; }
@@ -137,9 +137,12 @@ class FrameReader {
   Result<FramePtr> read(Frames n, ReadTimes* times = nullptr);
   /// The same in two steps: what has to go in order is done here, the rest when the picture is asked for, by whichever
   /// thread asks.
-  Result<CodedPtr> take(Frames n, ReadTimes* times = nullptr);
+  /// @param expected hash of the coded picture, when it is known: another picture is damage, and none is given
+  Result<CodedPtr> take(Frames n, ReadTimes* times = nullptr, const Hash128& expected = {});
   /// The same made of both fields, for interlaced media: the first field's time, the other field's lines filled in.
   Result<CodedPtr> take_progressive(Frames n, ReadTimes* times = nullptr);
+  /// As picture_hashes(); where reading was before is lost.
+  Result<std::vector<Hash128>> coded_hashes();
   /// Bytes that the pictures in its decoder and those it keeps take, about.
   std::uint64_t memory() const;
 
@@ -161,9 +164,13 @@ bool is_sequence(const std::string& path);
 /// Opens, looks and closes.
 Result<MediaInfo> probe(const std::string& path);
 
-/// What identifies a file without reading it: hash of path, size and time of change; of a sequence, of all
-/// its files. Zero when it is missing.
+/// What identifies a file by its content: hash of its size and of samples spread over it (all of it below 4 MB); of a
+/// sequence, of its numbering and all its files. The same for a copy and after a move. Looked up again only when path, size
+/// or time of change are others. Zero when it is missing.
 Hash128 file_identity(const std::string& path);
+
+/// Hash of the coded picture of every frame of a file whose pictures stand alone, in order.
+Result<std::vector<Hash128>> picture_hashes(const std::string& path);
 
 /// Lays a frame's orientation down from a display matrix (ISO/IEC 14496-12, 8.3.2): nine numbers, row by row.
 Orientation orientation_of(const std::int32_t* matrix);

@@ -1,5 +1,13 @@
 #include "pipeline/maker.h"
 
+#include <sys/resource.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include <condition_variable>
+#include <deque>
+#include <optional>
+
 #include "base/clock.h"
 #include "base/gauge.h"
 
@@ -16,6 +24,50 @@ std::size_t own_budget(const Program& program, const PipelineOptions& options) {
   return bytes * (2 * pictures + static_cast<std::size_t>(2 * options.workers) + 2);
 }
 
+/// Opens sources ahead of the cut at which they are wanted, on a thread of its own.
+class Preparer {
+ public:
+  Preparer(const Program& program, const SealLookup* seals, Decoders& decoders)
+      : program_(program), seals_(seals), decoders_(decoders), thread_([this](const std::stop_token& stop) { work(stop); }) {}
+
+  /// Frame n is being fetched: the next cut, and the next piece of rendered media, are looked after.
+  void at(Frames n) {
+    const int i = program_.interval_at(n);
+    const auto& intervals = program_.intervals();
+    const auto next = static_cast<std::size_t>(i + 1);
+    std::vector<Frames> wanted;
+    if (next < intervals.size() && intervals[next].in - n <= kPreparedAhead) wanted.push_back(intervals[next].in);
+    constexpr Frames kPieces = 24, kEvery = 6;
+    if (seals_ && n % kEvery == 0 && n + kPieces < program_.duration()) wanted.push_back(n + kPieces);
+    const std::lock_guard lock(mutex_);
+    for (const Frames f : wanted)
+      if (f > asked_) queue_.push_back(f), asked_ = f, changed_.notify_one();
+  }
+
+ private:
+  void work(const std::stop_token& stop) {
+    constexpr int kGiveWay = 5;  // to workers: what is prepared is not wanted yet
+    setpriority(PRIO_PROCESS, static_cast<id_t>(syscall(SYS_gettid)), kGiveWay);
+    std::unique_lock lock(mutex_);
+    while (changed_.wait(lock, stop, [&] { return !queue_.empty(); })) {
+      const Frames f = queue_.front();
+      queue_.pop_front();
+      lock.unlock();
+      (void)caught([&] { decoders_.prepare(program_.recipe(f, seals_)); });
+      lock.lock();
+    }
+  }
+
+  const Program& program_;
+  const SealLookup* seals_;
+  Decoders& decoders_;
+  std::mutex mutex_;
+  std::condition_variable_any changed_;
+  std::deque<Frames> queue_;
+  Frames asked_ = -1;
+  std::jthread thread_;
+};
+
 struct ProgramWork : FrameMaker::Work {
   Hash128 key;
   MemoryCache::Picture known;
@@ -27,16 +79,18 @@ class ProgramMaker : public FrameMaker {
  public:
   ProgramMaker(ProgramPtr program, const SealLookup* seals, const PipelineOptions& options)
       : program_(std::move(program)), seals_(seals), options_(options), decoders_(12, options.workers) {
+    if (options_.prepare) preparer_.emplace(*program_, seals_, decoders_);
     if (!options_.cache) options_.cache = std::make_shared<MemoryCache>(own_budget(*program_, options_));
   }
 
   std::unique_ptr<Work> fetch(Frames frame, FrameResult& result) override {
     auto work = std::make_unique<ProgramWork>();
+    if (preparer_) preparer_->at(frame);
     if (options_.take_frames || options_.keep_frames) {
       work->key = program_->picture_key(frame);
       work->known = options_.cache->find(work->key);
     }
-    FrameRecipe recipe = work->known ? FrameRecipe{frame, -1, {}, {}} : program_->recipe(frame, seals_);
+    FrameRecipe recipe = work->known ? FrameRecipe{frame, -1, {}, {}, {}} : program_->recipe(frame, seals_);
     work->fetched = decoders_.fetch(*program_, std::move(recipe), seals_, result.stages);
     result.steady_fetch_ms = work->fetched.turn_ms, result.beside_ms = work->fetched.beside_ms;
     result.shared_wait_ms = work->fetched.waited_ms;
@@ -62,11 +116,13 @@ class ProgramMaker : public FrameMaker {
     if (options_.keep_image) result.image = made->copy();
     if (work.known) result.state = FrameState::remembered;
     else if (decoded.recipe.seal) result.state = FrameState::sealed;
+    else if (decoded.recipe.tap) result.state = tapped_after(decoded.recipe.tap->after);
     result.unseen = notes.unseen;
     result.offline = notes.stand_in || std::any_of(decoded.pictures.begin(), decoded.pictures.end(),
                                                    [](const FramePtr& p) { return !p; });
     // Rendered media that do not turn into the picture they stand for are not asked again.
     if (notes.stand_in && decoded.recipe.seal) seals_->report_broken(*decoded.recipe.seal);
+    if (notes.stand_in && decoded.recipe.tap) seals_->report_broken(decoded.recipe.tap->hit);
     result.trouble = decoded.trouble;
     result.trouble.insert(result.trouble.end(), notes.trouble.begin(), notes.trouble.end());
   }
@@ -135,6 +191,7 @@ class ProgramMaker : public FrameMaker {
   const SealLookup* seals_;
   PipelineOptions options_;
   Decoders decoders_;
+  std::optional<Preparer> preparer_;  ///< gone before what it works with
   std::atomic<double> neighbour_ms_{0};
 };
 

@@ -36,6 +36,9 @@ inline int far_of(int width, int height, int horizon) {
   return static_cast<int>(room < horizon ? horizon : room < 2 * horizon ? room : 2 * horizon);
 }
 
+/// So many frames before a cut, as frames are fetched, the player begins to open what is read from there on.
+inline constexpr std::int64_t kPreparedAhead = 48;
+
 /// Play `shown` frames out of every `of`, evenly spread.
 struct Cadence {
   int shown = 1, of = 1;

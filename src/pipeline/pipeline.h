@@ -61,6 +61,7 @@ struct PipelineOptions {
   std::shared_ptr<MemoryCache> cache;  ///< for what frames share; none: the pipeline's own
   bool keep_frames = false;            ///< finished frames are offered to the cache and taken from it
   bool take_frames = false;            ///< frames that the cache has are taken from it
+  bool prepare = false;                ///< sources of the next cut are opened ahead of it
   std::vector<CostKind> kinds;         ///< what is known of frames beforehand, by position
   int far = 0;                         ///< as in Pace
 };

@@ -118,6 +118,7 @@ class Playback {
                const std::function<void(const PlayState&)>& tell) {
     if (frames_.empty()) return std::move(p_);
     PipelineOptions running;
+    running.prepare = !options_.backwards;
     running.workers = options_.workers, running.horizon = options_.horizon;
     running.cache = options_.cache, running.kinds = p_.kinds, running.far = p_.far;
     running.take_frames = options_.cache != nullptr;

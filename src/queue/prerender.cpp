@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <set>
 #include <unordered_set>
 
 #include "base/clock.h"
@@ -14,11 +15,18 @@
 namespace gc {
 namespace {
 
+/// What is rendered of a program, and under which names it is kept.
+struct Subject {
+  ProgramPtr program;
+  std::function<Hash128(Frames)> key;
+  int after = 0;  ///< as in Chunk
+};
+
 /// Takes finished frames in any order and encodes them in theirs, piece after piece.
 class PieceWriter {
  public:
-  PieceWriter(const Program& program, Shelf& shelf, std::vector<FrameRange> pieces, std::uint64_t leave_free)
-      : program_(program), shelf_(shelf), pieces_(std::move(pieces)), leave_free_(leave_free) {}
+  PieceWriter(const Subject& subject, Shelf& shelf, std::vector<FrameRange> pieces, std::uint64_t leave_free)
+      : subject_(subject), program_(*subject.program), shelf_(shelf), pieces_(std::move(pieces)), leave_free_(leave_free) {}
   ~PieceWriter() {
     std::error_code e;
     if (writer_) {
@@ -54,6 +62,7 @@ class PieceWriter {
           fmt::format("{} cannot be rendered: {}", timecode_at(t, frame.frame), why), t.name,
           "Bring the media back, or leave this segment out; what is finished is kept.");
     }
+    if (auto r = fits_form(frame); !r) return r;
     if (!writer_) {
       const Volume volume = volume_of(shelf_.folder());
       const auto need = static_cast<std::uint64_t>(range.length()) *
@@ -70,12 +79,12 @@ class PieceWriter {
       if (!writer) return std::unexpected(writer.error());
       writer_ = std::move(*writer);
       chunk_ = {};
-      chunk_.timeline = t.name;
+      chunk_.timeline = t.name, chunk_.after = subject_.after;
       if (const CompiledSegment* s = main_segment(program_, range.in))
         chunk_.segment = s->segment->id, chunk_.offset = range.in - s->in;
     }
     if (auto r = writer_->write(frame.image); !r) return r;
-    chunk_.frames.push_back(program_.fingerprint(frame.frame));
+    chunk_.frames.push_back(subject_.key(frame.frame));
     ++report.frames;
     if (++in_piece_ < range.length()) return {};
     in_piece_ = 0, ++piece_;
@@ -88,6 +97,24 @@ class PieceWriter {
     return shelf_.add(std::move(chunk_), temporary_);
   }
 
+  /// Whether a picture that others are made of loses nothing but what the form says.
+  Result<void> fits_form(const FrameResult& frame) const {
+    if (subject_.after == 0) return {};
+    const auto refused = [&](const std::string& why) {
+      return bad_input(fmt::format("the stack cannot be cached there at {}: {}",
+                                   timecode_at(*program_.timeline(), frame.frame), why),
+                       program_.timeline()->name, "Cache it after another effect, or pre-render the segment.");
+    };
+    if (!frame.image.opaque) return refused("the picture has transparency, which this form does not keep");
+    const float* p = frame.image.data();
+    float least = 0, most = 1;
+    for (std::size_t i = 0; i < frame.image.floats(); ++i) least = std::min(least, p[i]), most = std::max(most, p[i]);
+    constexpr float kBeyond = 0.02f;  // overshoot of sharpening and scaling, which a screen does not show either
+    if (least < -kBeyond || most > 1 + kBeyond) return refused("it has values beyond black and white, which this form cuts off");
+    return {};
+  }
+
+  const Subject& subject_;
   const Program& program_;
   Shelf& shelf_;
   std::vector<FrameRange> pieces_;
@@ -143,24 +170,25 @@ std::vector<FrameRange> still_wanted(const Program& accepted, const std::vector<
   return wanted;
 }
 
-Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
-                                  const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
-                                  const std::function<bool(const PrerenderProgress&)>& progress) {
-  MediaCatalog media;
-  const ProgramPtr program = for_rendering(played, options.device, media);
+namespace {
+
+Result<PrerenderReport> render(const Subject& subject, Shelf& shelf, const std::vector<FrameRange>& ranges,
+                               const PrerenderOptions& options,
+                               const std::function<bool(const PrerenderProgress&)>& progress) {
+  const ProgramPtr& program = subject.program;
   std::vector<FrameRange> todo;
   PrerenderReport skipped;
   for (const FrameRange& piece : pieces_of(*program, ranges)) {
     bool sealed = true;
     for (Frames f = piece.in; f < piece.out && sealed; ++f)
-      sealed = shelf.find(program->fingerprint(f)).has_value();
+      sealed = shelf.find(subject.key(f)).has_value();
     if (sealed) skipped.already_sealed += piece.length();
     else todo.push_back(piece);
   }
   std::vector<Frames> frames;
   for (const FrameRange& piece : todo)
     for (Frames f = piece.in; f < piece.out; ++f) frames.push_back(f);
-  PieceWriter writer(*program, shelf, todo, options.leave_free_bytes);
+  PieceWriter writer(subject, shelf, todo, options.leave_free_bytes);
   writer.report.already_sealed = skipped.already_sealed;
   if (frames.empty()) return writer.report;
 
@@ -219,6 +247,57 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf,
         !r)
       spdlog::warn("{}", r.error().text());
   return writer.report;
+}
+
+/// A timeline with nothing but one segment on it, in its place, up to an effect of its stack.
+TimelinePtr alone_up_to(const Timeline& t, const CompiledSegment& s, std::size_t after) {
+  auto part = std::make_shared<Timeline>(t);
+  auto segment = std::make_shared<Segment>(*s.segment);
+  std::set<std::string> wanted;
+  for (std::size_t i = 0; i < after; ++i) wanted.insert(s.effects[i].id);
+  std::erase_if(segment->stack, [&](const Effect& e) { return !wanted.contains(e.id); });
+  segment->opacity = 1.0, segment->matte = {}, segment->blend = "normal";
+  auto track = std::make_shared<Track>();
+  track->id = track->name = "V1";
+  if (s.in > 0) track->items.push_back(Gap{s.in, {}});
+  track->items.push_back(SegmentPtr(segment));
+  part->tracks = {track};
+  part->display_space = part->working_space;
+  return part;
+}
+
+}  // namespace
+
+Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf, const std::vector<FrameRange>& ranges,
+                                  const PrerenderOptions& options,
+                                  const std::function<bool(const PrerenderProgress&)>& progress) {
+  MediaCatalog media;
+  const ProgramPtr program = for_rendering(played, options.device, media);
+  return render({program, [&](Frames f) { return program->fingerprint(f); }}, shelf, ranges, options, progress);
+}
+
+Result<PrerenderReport> cache_stack(const ProgramPtr& played, Shelf& shelf, const std::string& id, std::size_t after,
+                                    const PrerenderOptions& options,
+                                    const std::function<bool(const PrerenderProgress&)>& progress) {
+  MediaCatalog media;
+  const ProgramPtr whole = for_rendering(played, options.device, media);
+  const CompiledSegment* s = nullptr;
+  for (const auto& each : whole->segments())
+    if (each->segment->id == id) s = each.get();
+  const std::string where = whole->timeline()->name;
+  if (!s) return bad_input("there is no segment '" + id + "' on its tracks", where, "Name one that 'inspect' lists.");
+  if (s->content == Content::offline || s->content == Content::adjustment)
+    return bad_input(fmt::format("'{}' has no picture of its own", s->segment->name), where, "Choose another segment.");
+  if (after < 1 || after > s->effects.size())
+    return bad_input(fmt::format("'{}' has {} effects that run", s->segment->name, s->effects.size()), where,
+                     "Name one of them.");
+  RenderOptions full;
+  full.device = options.device, full.rendering = true, full.join_fields = whole->options().join_fields;
+  const ProgramPtr part = Program::compile(alone_up_to(*whole->timeline(), *s, after), media, full);
+  PrerenderOptions unpriced = options;
+  unpriced.price = {};
+  return render({part, [&](Frames f) { return whole->tap_key(*s, f, after); }, static_cast<int>(after)}, shelf,
+                {{s->in, s->out}}, unpriced, progress);
 }
 
 }  // namespace gc

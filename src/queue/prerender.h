@@ -60,4 +60,11 @@ Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf,
                                   const std::vector<FrameRange>& ranges, const PrerenderOptions& options,
                                   const std::function<bool(const PrerenderProgress&)>& progress);
 
+/// Renders a segment's picture after the first effects of its stack and puts it on the shelf: what lies above stays live
+/// and can be changed without losing it. Only opaque pictures between black and white can be kept so.
+/// @param after number of effects, counted as the program runs them; at least 1
+Result<PrerenderReport> cache_stack(const ProgramPtr& program, Shelf& shelf, const std::string& segment, std::size_t after,
+                                    const PrerenderOptions& options,
+                                    const std::function<bool(const PrerenderProgress&)>& progress);
+
 }  // namespace gc

@@ -254,7 +254,7 @@ class Compiler {
     const int own =
         owner(c.segment->id, "", info->codec + (info->intra ? ", intra" : ", long GOP"), StageKind::decode);
     std::tie(c.read, c.decode) = fetch_stages(
-        Hasher().add("read").add(info->identity).done(), Hasher().add("decode side by side").add(info->identity).done(),
+        Hasher().add("read").add(c.path).add(info->identity).done(), Hasher().add("decode side by side").add(info->identity).done(),
         own, fmt::format("{} {} bit{}", info->codec, info->bits, info->intra ? "" : ", long GOP"),
         static_cast<double>(info->width) * info->height / 1e6,
         static_cast<double>(info->bytes) / static_cast<double>(std::max<Frames>(1, info->frames)) / 1e6,
@@ -652,7 +652,7 @@ class Compiler {
     int copies = l.from->content == Content::adjustment && !l.to && l.counts_partly(frame);
     for (const CompiledSegment* s : {l.from.get(), l.to.get()}) {
       if (!s) continue;
-      for (const CompiledEffect& e : s->effects) copies += e.window.length() > 1;
+      for (const CompiledEffect& e : s->effects) copies += e.window.length() > 1 && !(e.type && e.type->makes_new);
       if (!s->inner) continue;
       const int i = s->inner->interval_at(s->frame_at(frame, timeline_->rate));
       if (i >= 0) copies += copies_in(s->inner->intervals()[static_cast<std::size_t>(i)]);

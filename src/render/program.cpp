@@ -209,9 +209,9 @@ void Program::gather(const CompiledSegment& s, Frames frame, std::vector<DecodeR
 }
 
 void Program::gather(const CompiledLayer& l, Frames frame, std::vector<DecodeRequest>& out,
-                     const Hash128& use, int keep) const {
+                     const Hash128& use, int keep, const CompiledSegment* tapped) const {
   if (l.to && l.kind == TransitionKind::morph && !options_.rendering) return;
-  gather(*l.from, frame, out, use, keep);
+  if (l.from.get() != tapped) gather(*l.from, frame, out, use, keep);
   if (l.from_matte) gather(*l.from_matte, frame, out, use, keep);
   if (!l.to) return;
   gather(*l.to, frame, out, use, keep);
@@ -222,11 +222,35 @@ bool CompiledLayer::counts_partly(Frames frame) const {
   return has_keys(from->segment->opacity) || from->opacity_at(frame) < 1 || from_matte;
 }
 
-void Program::gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& use, int keep) const {
+void Program::gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& use, int keep,
+                     const CompiledSegment* tapped) const {
   const int i = interval_at(frame);
   if (i < 0) return;
   for (const CompiledLayer& l : intervals_[static_cast<std::size_t>(i)].layers)
-    gather(l, frame, out, use, keep);
+    gather(l, frame, out, use, keep, tapped);
+}
+
+Hash128 Program::tap_key(const CompiledSegment& s, Frames frame, std::size_t count) const {
+  return Hasher()
+      .add("tap")
+      .add(kRendererVersion)
+      .add(timeline_->width)
+      .add(timeline_->height)
+      .add(timeline_->working_space)
+      .add(stack_key(s, frame, count))
+      .done();
+}
+
+std::optional<Tap> Program::tap(Frames frame, const SealLookup& seals) const {
+  const int i = interval_at(frame);
+  if (i < 0 || intervals_[static_cast<std::size_t>(i)].layers.empty()) return std::nullopt;
+  const CompiledSegment& s = *intervals_[static_cast<std::size_t>(i)].layers.front().from;
+  if (s.content == Content::offline || s.content == Content::adjustment || s.effects.empty() || s.unseen)
+    return std::nullopt;
+  for (auto count = static_cast<int>(s.effects.size()); count > std::max(0, s.last_temporal(s.effects.size())); --count)
+    if (auto hit = seals.find(tap_key(s, frame, static_cast<std::size_t>(count))))
+      return Tap{std::move(*hit), &s, static_cast<std::size_t>(count)};
+  return std::nullopt;
 }
 
 FrameRecipe Program::recipe(Frames frame, const SealLookup* seals) const {
@@ -235,19 +259,25 @@ FrameRecipe Program::recipe(Frames frame, const SealLookup* seals) const {
   r.interval = interval_at(frame);
   if (seals) r.seal = seals->find(fingerprint(frame));
   if (r.seal) {
-    r.requests.push_back(
-        {r.seal->path, r.seal->index, hash_text(r.seal->path), sealed_read_, sealed_decode_, false, 0});
+    r.requests.push_back({r.seal->path, r.seal->index, hash_text(r.seal->path), sealed_read_, sealed_decode_, false, 0,
+                          nullptr, r.seal->checksum, true});
     return r;
   }
-  gather(frame, r.requests, {}, 0);
+  if (seals && seals->has_taps()) r.tap = tap(frame, *seals);
+  gather(frame, r.requests, {}, 0, r.tap ? r.tap->segment : nullptr);
+  if (r.tap)
+    r.requests.push_back({r.tap->hit.path, r.tap->hit.index, hash_text(r.tap->hit.path), sealed_read_, sealed_decode_,
+                          false, 0, nullptr, r.tap->hit.checksum, true});
   return r;
 }
 
 void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame,
-                         Fetched& fetched) const {
+                         Fetched& fetched, std::size_t tapped) const {
   if (s.unseen && !s.inner && !options_.rendering) return;
   const SourcePosition p = s.position_at(frame, timeline_->rate);
-  if (s.inner) {
+  if (tapped > 0) {
+    all.insert(all.end(), {sealed_read_, sealed_decode_, sealed_convert_});
+  } else if (s.inner) {
     for (const StageRef& r : s.inner->made_stages(p.frame))
       if (r.kind != StageKind::display && r.key != s.inner->between(p.frame).key) all.push_back(r);
   } else if (s.content == Content::source) {
@@ -260,10 +290,10 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, F
   } else if (s.content == Content::generator) {
     all.push_back(s.convert);
   }
-  for (std::size_t i = 0; i < s.effects.size(); ++i) {
+  for (std::size_t i = tapped; i < s.effects.size(); ++i) {
     const CompiledEffect& e = s.effects[i];
     const bool there = e.device == Device::accelerator;
-    if (there && (i == 0 || s.effects[i - 1].device != Device::accelerator)) all.push_back(e.transfer);
+    if (there && (i == tapped || s.effects[i - 1].device != Device::accelerator)) all.push_back(e.transfer);
     all.push_back(e.stage_at(frame - s.in));
     if (there && (i + 1 == s.effects.size() || s.effects[i + 1].device != Device::accelerator))
       all.push_back(e.transfer);
@@ -272,8 +302,8 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledSegment& s, F
 }
 
 void Program::add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame,
-                         Fetched& fetched) const {
-  add_stages(all, *l.from, frame, fetched);
+                         Fetched& fetched, std::size_t tapped) const {
+  add_stages(all, *l.from, frame, fetched, tapped);
   if (l.from->content == Content::adjustment && l.from_matte) all.push_back(l.from->matte_stage);
   if (l.from_matte) add_stages(all, *l.from_matte, frame, fetched);
   if (!l.to) return;
@@ -287,9 +317,9 @@ StageRef Program::between(Frames frame) const {
   return i < 0 ? StageRef{} : intervals_[static_cast<std::size_t>(i)].between;
 }
 
-std::vector<StageRef> Program::stages(Frames frame) const {
+std::vector<StageRef> Program::stages(Frames frame, std::size_t tapped) const {
   const CompiledSegment* s = straight(frame);
-  if (!s) return made_stages(frame);
+  if (!s) return made_stages(frame, tapped);
   std::vector<StageRef> all{s->read, s->decode};
   if (s->joins_fields) all.push_back(s->fields);
   all.push_back(*intervals_[static_cast<std::size_t>(interval_at(frame))].straight);
@@ -303,14 +333,14 @@ const CompiledSegment* Program::straight(Frames frame) const {
   return interval.straight ? interval.layers.front().from.get() : nullptr;
 }
 
-std::vector<StageRef> Program::made_stages(Frames frame) const {
+std::vector<StageRef> Program::made_stages(Frames frame, std::size_t tapped) const {
   std::vector<StageRef> all;
   Fetched fetched;
   const int i = interval_at(frame);
   if (i >= 0) {
     bool first = true;
     for (const CompiledLayer& l : intervals_[static_cast<std::size_t>(i)].layers) {
-      add_stages(all, l, frame, fetched);
+      add_stages(all, l, frame, fetched, first ? tapped : 0);
       const bool plain = first && l.from->covers && (!l.to || l.to->covers);
       const bool adjusts = l.from->content == Content::adjustment && !l.to;
       if (adjusts ? l.counts_partly(frame) : !plain) all.push_back(l.mix);

@@ -18,20 +18,32 @@
 namespace gc {
 
 /// What answers a frame in playback: it is made live, its rendered media match it (sealed), or match what it was
-/// before a change (broken; it is made live), or memory holds it.
-enum class FrameState : std::uint8_t { live, sealed, broken, remembered };
+/// before a change (broken; it is made live), or memory holds it. From `tapped` on: rendered media stand for the main
+/// segment's picture after its first effects, and those above stay live.
+enum class FrameState : std::uint8_t { live, sealed, broken, remembered, tapped = 16 };
+/// After so many effects.
+inline FrameState tapped_after(std::size_t effects) {
+  return static_cast<FrameState>(static_cast<std::size_t>(FrameState::tapped) + std::min<std::size_t>(effects, 200));
+}
+/// How many effects rendered media stand for; 0: of none alone.
+inline std::size_t taps_of(FrameState s) {
+  return s > FrameState::tapped ? static_cast<std::size_t>(s) - static_cast<std::size_t>(FrameState::tapped) : 0;
+}
 /// By frame of a timeline. What is missing at the end is live; empty: everything is.
 using FrameStates = std::vector<FrameState>;
 
 /// Whoever keeps rendered media answers whether a frame is there. Called from several threads.
 struct SealHit {
   std::string path;
-  Frames index = 0;  ///< frame within the file
+  Frames index = 0;   ///< frame within the file
+  Hash128 checksum{};  ///< of its coded picture; zero: not known
 };
 class SealLookup {
  public:
   virtual ~SealLookup() = default;
   virtual std::optional<SealHit> find(const Hash128& frame_fingerprint) const = 0;
+  /// Whether there may be pictures of segments that are not finished.
+  virtual bool has_taps() const { return false; }
   /// A sealed file could not be read; it must not be offered again.
   virtual void report_broken(const SealHit& hit) const = 0;
 };
@@ -203,14 +215,24 @@ struct DecodeRequest {
   bool offline = false;
   int keep = 0;  ///< frames of the reader that will be asked for again soon
   const StageRef* fields = nullptr;  ///< the stage of making one picture of two fields, where that is done
+  Hash128 checksum{};                ///< of the coded picture; zero: not known
+  bool rendered = false;             ///< rendered media, which are given up when they cannot be read
 
   Hash128 key() const { return Hasher().add(use).add(frame).done(); }
+};
+
+/// Rendered media that stand for a segment's picture after its first effects.
+struct Tap {
+  SealHit hit;
+  const CompiledSegment* segment = nullptr;
+  std::size_t after = 0;  ///< effects
 };
 
 struct FrameRecipe {
   Frames frame = 0;
   int interval = -1;
   std::optional<SealHit> seal;
+  std::optional<Tap> tap;
   std::vector<DecodeRequest> requests;
 };
 
@@ -241,9 +263,17 @@ class Program {
   /// Of a segment's picture after the first `count` effects of its stack.
   Hash128 stack_key(const CompiledSegment& s, Frames frame, std::size_t count) const;
 
+  /// Names the picture of a segment after the first `count` effects of its stack as rendered media do: what it depends on
+  /// and no more. Moving or renaming the segment, and effects above, change nothing.
+  Hash128 tap_key(const CompiledSegment& s, Frames frame, std::size_t count) const;
+  /// The highest place in the main segment's stack that rendered media stand for at this frame. Effects above that look
+  /// at neighbouring frames leave none.
+  std::optional<Tap> tap(Frames frame, const SealLookup& seals) const;
+
   FrameRecipe recipe(Frames frame, const SealLookup* seals) const;
   /// The stages that the frame goes through when it is made live for a screen.
-  std::vector<StageRef> stages(Frames frame) const;
+  /// @param tapped effects of the main segment that rendered media stand for
+  std::vector<StageRef> stages(Frames frame, std::size_t tapped = 0) const;
   /// The segment whose picture goes straight from the decoder to the screen at this frame; null: it has to be made.
   const CompiledSegment* straight(Frames frame) const;
   /// The same of sealed media: the stage that converts them; null where they have to be made.
@@ -259,17 +289,20 @@ class Program {
 
  private:
   friend class Compiler;
-  void gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& use, int keep) const;
+  void gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& use, int keep,
+              const CompiledSegment* tapped = nullptr) const;
   void gather(const CompiledSegment& s, Frames frame, std::vector<DecodeRequest>& out, const Hash128& use,
               int keep) const;
   void gather(const CompiledLayer& l, Frames frame, std::vector<DecodeRequest>& out, const Hash128& use,
-              int keep) const;
+              int keep, const CompiledSegment* tapped = nullptr) const;
   void add_layer(Hasher& h, const CompiledLayer& l, Frames frame) const;
   /// `fetched`: a segment that is also its own or another's matte is fetched once.
   using Fetched = std::set<const CompiledSegment*>;
-  std::vector<StageRef> made_stages(Frames frame) const;
-  void add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame, Fetched& fetched) const;
-  void add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame, Fetched& fetched) const;
+  std::vector<StageRef> made_stages(Frames frame, std::size_t tapped = 0) const;
+  void add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame, Fetched& fetched,
+                  std::size_t tapped = 0) const;
+  void add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame, Fetched& fetched,
+                  std::size_t tapped = 0) const;
 
   TimelinePtr timeline_;
   RenderOptions options_;
@@ -288,7 +321,7 @@ class Program {
 Hash128 use_of(const Hash128& outer, const CompiledSegment& s);
 
 /// Changes when the same timeline would give other pixels than before, which breaks every seal.
-inline constexpr const char* kRendererVersion = "3";
+inline constexpr const char* kRendererVersion = "4";
 
 /// A stretch of the timeline for which a segment has no picture.
 struct MissingPicture {

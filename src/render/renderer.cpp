@@ -219,9 +219,26 @@ class Processor {
     return std::move(piece.image);
   }
 
+  /// What rendered media have of a segment's stack. It was asked for last.
+  Image tapped(const Program& program) {
+    Image image;
+    if (const FramePtr& picture = decoded_.pictures.back())
+      timed(log_, program.sealed_convert(), [&] {
+        if (auto converted = to_image(*picture, program.width(), program.height())) image = std::move(*converted);
+        else notes_.trouble.push_back(converted.error().text());
+      });
+    return image.empty() ? stand_in(program) : std::move(image);
+  }
+
   /// The content after the first `count` effects.
   Piece stack_picture(const Program& program, const CompiledSegment& s, Frames frame, std::size_t count,
                       const Hash128& use) {
+    if (const auto& tap = decoded_.recipe.tap;
+        tap && tap->segment == &s && count == s.effects.size() && frame == decoded_.recipe.frame) {
+      Piece piece{tapped(program), 0, 0};
+      run_effects(program, s, tap->after, count, frame, piece);
+      return piece;
+    }
     const int j = s.last_temporal(count);
     if (j < 0) {
       Piece piece{content_picture(program, s, frame, use), 0, 0};
@@ -244,10 +261,19 @@ class Processor {
       window.push_back(p.get());
       notes_.stand_in = notes_.stand_in || p->stand_in;
     }
-    Piece piece{held[static_cast<std::size_t>(e.window.before)]->copy(), 0, 0};
+    Piece piece;
     FrameContext at = context(program, frame - s.in, 0, 0);
     at.window = window;
-    timed(log_, e.stage_at(frame - s.in), [&] { e.at(frame - s.in)->apply(piece.image, at); });
+    const auto run = e.at(frame - s.in);
+    bool made = false;
+    timed(log_, e.stage_at(frame - s.in), [&] {
+      if (auto image = run->of_window(at)) piece.image = std::move(*image), made = true;
+    });
+    if (!made) {
+      log_.pop_back();
+      piece.image = held[static_cast<std::size_t>(e.window.before)]->copy();
+      timed(log_, e.stage_at(frame - s.in), [&] { run->apply(piece.image, at); });
+    }
     run_effects(program, s, temporal + 1, count, frame, piece);
     return piece;
   }
@@ -465,9 +491,41 @@ void Decoders::close_some() {
   }
 }
 
-Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& into, StageLog& log) {
-  auto it = std::find_if(open_.begin(), open_.end(),
-                         [&](const Open& o) { return o.use == request.use && o.path == request.path; });
+std::list<Decoders::Open>::iterator Decoders::find(const DecodeRequest& request) {
+  return std::find_if(open_.begin(), open_.end(),
+                      [&](const Open& o) { return o.use == request.use && o.path == request.path; });
+}
+
+void Decoders::prepare(const FrameRecipe& recipe) {
+  for (const DecodeRequest& request : recipe.requests) {
+    if (request.offline) continue;
+    const std::pair key{request.use, request.path};
+    {
+      const std::lock_guard lock(mutex_);
+      if (find(request) != open_.end() || !preparing_.insert(key).second) continue;
+    }
+    auto reader = FrameReader::open(request.path, threads_);
+    if (reader) {
+      if (request.keep > 0) (*reader)->keep(request.keep);
+      // What cannot be read is told when it is wanted.
+      (void)(request.fields ? (*reader)->take_progressive(request.frame) : (*reader)->take(request.frame));
+    }
+    const std::lock_guard lock(mutex_);
+    if (reader) {
+      open_.push_front({request.use, request.path, std::move(*reader), frames_});
+      close_some();
+    }
+    preparing_.erase(key);
+    prepared_.notify_all();
+  }
+}
+
+Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& into, StageLog& log,
+                                        std::unique_lock<std::mutex>& lock) {
+  const Stopwatch waiting;
+  prepared_.wait(lock, [&] { return !preparing_.contains({request.use, request.path}); });
+  const double waited = waiting.ms();
+  auto it = find(request);
   ReadTimes times;
   const Stopwatch opening;
   if (it == open_.end()) {
@@ -479,12 +537,13 @@ Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& i
     close_some();
   } else {
     open_.splice(open_.begin(), open_, it);
+    if (waited > 0.5) times.read_ms += waited, times.cold = true;  // for its being opened ahead
   }
   open_.front().asked = frames_;
   if (request.keep > 0) open_.front().reader->keep(request.keep);
   FrameReader& reader = *open_.front().reader;
-  auto picture =
-      request.fields ? reader.take_progressive(request.frame, &times) : reader.take(request.frame, &times);
+  auto picture = request.fields ? reader.take_progressive(request.frame, &times)
+                                : reader.take(request.frame, &times, request.checksum);
   if (!picture) return std::unexpected(picture.error());
   if (times.decoded + times.taken > 0) {
     auto& [sum, pictures] = by_use_[request.use];
@@ -511,7 +570,7 @@ Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& i
 }
 
 Fetched Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLookup* seals, StageLog& log) {
-  const std::lock_guard lock(mutex_);
+  std::unique_lock lock(mutex_);
   ++frames_;
   Fetched f;
   for (bool again = true; again;) {
@@ -523,15 +582,15 @@ Fetched Decoders::fetch(const Program& program, FrameRecipe recipe, const SealLo
         f.pictures.push_back({});
         continue;
       }
-      auto picture = take(request, f, log);
+      auto picture = take(request, f, log, lock);
       if (picture) {
         f.pictures.push_back(std::move(*picture));
         continue;
       }
       f.trouble.push_back(picture.error().text());
-      if (recipe.seal) {
+      if (request.rendered) {
         // Rendered media that cannot be read are worth nothing; the live frame is always the truth.
-        seals->report_broken(*recipe.seal);
+        seals->report_broken({request.path, request.frame});
         recipe = program.recipe(recipe.frame, nullptr);
         again = true;
         break;
@@ -583,8 +642,8 @@ std::optional<Decoded> decode(const Fetched& fetched, const SealLookup* seals, S
       d.pictures.back() = std::move(*frame);
       continue;
     }
-    if (d.recipe.seal && seals) {
-      seals->report_broken(*d.recipe.seal);
+    if (request.rendered && seals) {
+      seals->report_broken({request.path, request.frame});
       return std::nullopt;
     }
     d.trouble.push_back(frame.error().text());

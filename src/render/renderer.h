@@ -1,10 +1,12 @@
 // Makes frames of a program: fetch the coded pictures (in order, one frame at a time), then process them (any
 // number of frames at once).
 #pragma once
+#include <condition_variable>
 #include <functional>
 #include <list>
 #include <mutex>
 #include <optional>
+#include <set>
 #include <unordered_map>
 
 #include "render/cache.h"
@@ -49,6 +51,9 @@ class Decoders {
   /// Fetches what the recipe asks for. What cannot be read is null with a sentence in `trouble`. A sealed
   /// file that cannot be read is reported to `seals`, and the frame is made live instead.
   Fetched fetch(const Program& program, FrameRecipe recipe, const SealLookup* seals, StageLog& log);
+  /// Opens what a frame to come asks for and is not open yet, and brings it to that frame. Beside fetch(), which waits
+  /// only where it wants the very same.
+  void prepare(const FrameRecipe& recipe);
 
  private:
   struct Open {
@@ -57,12 +62,16 @@ class Decoders {
     std::unique_ptr<FrameReader> reader;
     std::uint64_t asked = 0;  ///< by the how manieth frame last
   };
-  Result<Fetched::Picture> take(const DecodeRequest& request, Fetched& into, StageLog& log);
+  Result<Fetched::Picture> take(const DecodeRequest& request, Fetched& into, StageLog& log,
+                                std::unique_lock<std::mutex>& lock);
+  std::list<Open>::iterator find(const DecodeRequest& request);
   /// Closes what was not wanted for longest, until few enough are open and their memory is within bounds.
   void close_some();
 
   std::mutex mutex_;
   std::list<Open> open_;  // most recently used first
+  std::set<std::pair<Hash128, std::string>> preparing_;  ///< uses and paths that are being opened ahead
+  std::condition_variable prepared_;
   std::size_t most_;
   int threads_;
   std::uint64_t frames_ = 0;

@@ -1,6 +1,7 @@
 // The shelf: rendered media on one volume, found by what they stand for. A frame is sealed exactly when the
 // shelf has the fingerprint that the frame has now; nothing is ever marked stale, it just no longer matches.
 #pragma once
+#include <functional>
 #include <mutex>
 #include <unordered_map>
 
@@ -19,6 +20,15 @@ struct Chunk {
   std::string segment;   ///< id of its main segment
   Frames offset = 0;     ///< of its first frame from the segment's start
   std::string made;      ///< ISO 8601, UTC
+  int after = 0;         ///< of a segment's stack: after so many effects; 0: whole frames
+  std::vector<Hash128> sums;  ///< checksum of each frame's coded picture; empty in pieces of older versions
+};
+
+/// What is wrong with a piece, or nothing.
+struct PieceCheck {
+  std::string file, timeline, segment;
+  Frames frames = 0;
+  std::string wrong;  ///< a sentence; empty: whole
 };
 
 class Shelf : public SealLookup {
@@ -28,6 +38,7 @@ class Shelf : public SealLookup {
   static Result<std::shared_ptr<Shelf>> open(const fs::path& folder);
 
   std::optional<SealHit> find(const Hash128& frame) const override;
+  bool has_taps() const override;
   /// The piece answers nothing until look_again finds its file whole, and nothing more in this session when its
   /// file is there and still could not be decoded.
   void report_broken(const SealHit& hit) const override;
@@ -41,6 +52,13 @@ class Shelf : public SealLookup {
   Result<void> add(Chunk chunk, const fs::path& temporary);
   /// Removes the pieces that frames of this program are answered from, and no others.
   Result<void> discard(const Program& program);
+
+  /// Reads every picture of every piece and holds it against its checksum. What is damaged answers nothing any more.
+  std::vector<PieceCheck> verify(const std::function<bool(std::size_t done, std::size_t all)>& progress = {}) const;
+  /// Takes pieces in that lie in the folder and that the index does not have, by what stands beside each; how many.
+  Result<int> rebuild();
+  /// Every piece that is recorded.
+  std::vector<Chunk> pieces() const;
 
   std::uint64_t bytes() const;
   std::size_t chunks() const;
@@ -62,6 +80,7 @@ class Shelf : public SealLookup {
   };
   Result<void> load();
   void index(Chunk chunk, Reach reach);
+  Result<void> record(const Chunk& chunk);
   fs::path file_of(const Chunk& chunk) const { return folder_ / "chunks" / chunk.file; }
   /// Whether the file is there with the size that was recorded.
   bool whole(const Chunk& chunk) const;
@@ -71,6 +90,7 @@ class Shelf : public SealLookup {
   mutable std::mutex mutex_;
   mutable std::vector<Piece> pieces_;
   std::unordered_map<Hash128, Place> places_;
+  bool taps_ = false;
   mutable std::string lease_;  ///< what names of half-written pieces begin with
   mutable int names_ = 0;
 };

@@ -185,6 +185,11 @@ int main(int argc, char** argv) {
   wait_until([&] { return session.playing(); }, 5000);
   QTest::qWait(6000);
   shoot(w, folder, "5-playing");
+  auto* viewer = w.findChild<Viewer*>("viewer");
+  viewer->next(), viewer->next();
+  QTest::qWait(700);
+  viewer->grab().save(folder + "/5d-alone.png");
+  viewer->leave();
   wait_until([&] { return !session.playing(); }, 200000);
   shoot(w, folder, "5b-playout");
   // A changed grade breaks its own seal.

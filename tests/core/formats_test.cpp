@@ -120,6 +120,8 @@ TEST_F(Documents, OfATimelineAreAsTheTextSays) {
   agrees("coverage", "coverage " + file_);
   agrees("compare", "compare " + file_ + " 5 --scale 4");
   agrees("gate", "gate " + file_);
+  agrees("cache", "cache " + file_ + " a --after b");
+  agrees("shelf", "shelf --verify --rebuild");
 }
 
 TEST_F(Documents, OfEditsAreAsTheTextSays) {
