@@ -19,7 +19,7 @@ QFont fitting(int px, const QString& text, int width) {
 
 Figures::Figures(QWidget* parent) : QWidget(parent) {
   setObjectName("figures");
-  setFixedHeight(2 * (kLarge + 10) + 2 * (kSmall + 6));
+  setFixedHeight(2 * (kLarge + 4) + kSmall + 14);
 }
 
 void Figures::set_figures(const PlayFigures& figures) {
@@ -36,7 +36,7 @@ void Figures::paintEvent(QPaintEvent*) {
 
 void paint_figures(QPainter& p, const QRect& box, const PlayFigures& f) {
   p.setPen(look::grey(look::kText));
-  const int line = kLarge + 8;
+  const int line = kLarge + 4;
   p.setFont(fitting(kLarge, f.rate, box.width()));
   p.drawText(QRect(box.left(), box.top(), box.width(), line), Qt::AlignLeft | Qt::AlignVCenter, f.rate);
   p.setFont(fitting(kLarge, f.dropped, box.width()));

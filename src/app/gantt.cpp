@@ -37,7 +37,7 @@ void Gantt::paintEvent(QPaintEvent*) {
   const double top = 22, low = 17, row = std::min(30.0, (height() - top - low) / workers_);
   p.setPen(look::grey(look::kText));
   p.drawText(QRectF(10, 2, width() - 20, 18), Qt::AlignLeft | Qt::AlignVCenter,
-             tr("Frame %1, %2. Its own stages are light, other frames' dark.")
+             tr("Frame %1, %2; its own stages are light")
                  .arg(m.frame)
                  .arg(cause_name(m.cause)));
   for (int w = 0; w < workers_; ++w) {

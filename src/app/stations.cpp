@@ -66,6 +66,7 @@ StationPanel::StationPanel(const QString& name, const QStringList& heads, const 
   table_->setMinimumHeight(kLeastTable);
   box_->addWidget(sentence_);
   box_->addWidget(table_, 1);
+  box_->addStretch(0);  // what is short stays at the top while the table is hidden
   connect(table_, &RowTable::frame_chosen, this, &StationPanel::frame_chosen);
 }
 
@@ -116,7 +117,7 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
 
 namespace {
 QString lateness(const FrameLog& l) {
-  if (!l.made) return Stations::tr("not started: could not arrive");
+  if (!l.made) return Stations::tr("not started");
   if (l.late_ms > 0) return Stations::tr("%1 ms").arg(l.late_ms, 0, 'f', 0);
   return Stations::tr("ready, not shown");
 }

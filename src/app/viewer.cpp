@@ -43,6 +43,7 @@ void Viewer::next() {
 void Viewer::leave() {
   shows_ = Shows::nothing;
   hide();
+  main_->activateWindow();  // the keys are the window's again
   emit changed();
 }
 

@@ -37,21 +37,32 @@ int tapped_frames(const View& view) {
 /// Renders a segment's picture below its grade, grades it anew, and looks what is left of that: all of it.
 Result<HalfSealed> half_sealed(const View& view, Stores& stores, const std::string& wanted, const std::string& grade,
                                const std::atomic<bool>& stop) {
-  HalfSealed half;
-  std::string effect;
-  // The segment that was just graded, if something lies below its grade; else the first such one.
-  for (const bool any : {false, true})
+  struct Place {
+    std::string segment, effect;
+    std::size_t after = 0;
+  };
+  // The segment that was just graded first, if something lies below its grade; then the others.
+  std::vector<Place> places;
+  for (const bool others : {false, true})
     for (const auto& s : view.delivered->segments()) {
-      if (!half.segment.empty() || (!any && s->segment->id != wanted) || s->content != Content::source) continue;
+      if ((s->segment->id == wanted) == others || s->content != Content::source) continue;
       for (std::size_t i = 1; i < s->effects.size(); ++i)
-        if (s->effects[i].type && s->effects[i].type->id == "cdl" && (any || s->effects[i].id == grade))
-          half.segment = s->segment->id, half.after = i, effect = s->effects[i].id;
+        if (s->effects[i].type && s->effects[i].type->id == "cdl" && (others || s->effects[i].id == grade))
+          places.push_back({s->segment->id, s->effects[i].id, i});
     }
+  HalfSealed half;
+  View graded;
+  std::string effect;
+  for (const Place& p : places) {
+    graded = view_of(with_param(*view.timeline, p.segment, p.effect, "saturation", 1.22), stores);
+    auto made = cache_stack(graded.played, *stores.shelf, p.segment, p.after, stores.prerender_options({}),
+                            [&](const PrerenderProgress&) { return !stop.load(); });
+    if (!made && made.error().fault == Fault::bad_input) continue;  // transparent, or beyond black and white there
+    if (!made) return std::unexpected(made.error());
+    half.segment = p.segment, half.after = p.after, effect = p.effect;
+    break;
+  }
   if (half.segment.empty()) return half;
-  const View graded = view_of(with_param(*view.timeline, half.segment, effect, "saturation", 1.22), stores);
-  auto made = cache_stack(graded.played, *stores.shelf, half.segment, half.after, stores.prerender_options({}),
-                          [&](const PrerenderProgress&) { return !stop.load(); });
-  if (!made) return std::unexpected(made.error());
   const View cached = view_of(graded.timeline, stores);
   half.frames = tapped_frames(cached);
   const View again = view_of(with_param(*graded.timeline, half.segment, effect, "saturation", 1.07), stores);

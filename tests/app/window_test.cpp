@@ -152,10 +152,13 @@ TEST_F(TheWindow, ThePictureIsWatchedPausedAndResumed) {
   QTest::keyClick(viewer, Qt::Key_Space);
   ASSERT_TRUE(wait_for([&] { return !session->playing() && session->playout() && session->playout()->range.in == paused; }, 5000))
       << "it goes on where it was paused";
+  EXPECT_LE(window->height(), 800);
+  EXPECT_LE(window->minimumSizeHint().height(), 800) << "with figures, sentence, table and stages beside the picture";
   QTest::keyClick(viewer, Qt::Key_Escape);
   EXPECT_FALSE(viewer->isVisible());
+  ASSERT_TRUE(wait_for([&] { return window->isActiveWindow(); }, 5000)) << "the keys are the window's again";
   key(Qt::Key_3);
-  EXPECT_TRUE(window->findChild<Ledger*>()->isVisible());
+  EXPECT_TRUE(wait_for([&] { return window->findChild<Ledger*>()->isVisible(); }, 2000));
 }
 
 TEST_F(TheWindow, AStackIsEditedByMouseAndEveryEditCostsAnew) {

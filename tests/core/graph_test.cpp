@@ -236,13 +236,16 @@ TEST(Costs, ScalingGoesOverThePixelsOfTwoPasses) {
 // Copies that nothing else is told to cost: what they take must not turn up as news of "between stages".
 TEST(Costs, CopiesAreCountedWhereTheyAreMade) {
   MediaCatalog media;
-  const Effect nr{"n", "temporal_nr", {{"frames", 1}}}, soft = test::blur("b", 2);
+  const Effect nr{"n", "deflicker", {{"frames", 1}}}, soft = test::blur("b", 2);
   const auto copied = [&](const TimelinePtr& t) {
     const StageRef b = Program::compile(t, media)->between(3);
     return std::pair(b.terms[0], b.terms[1]);
   };
   const auto mpix = std::pair(0.5f, 0.0f);
   EXPECT_EQ(copied(Build(1000, 500).track("V1").solid("a", 24, 0.2, 0.4, 0.6, {soft}).done()), mpix);
+  const Effect reduced{"n", "temporal_nr", {{"frames", 1}}};
+  EXPECT_EQ(copied(Build(1000, 500).track("V1").solid("a", 24, 0.2, 0.4, 0.6, {reduced}).done()), mpix)
+      << "it makes a new picture of its neighbours";
   EXPECT_EQ(copied(Build(1000, 500).track("V1").solid("a", 24, 0.2, 0.4, 0.6, {nr}).done()),
             std::pair(0.5f, 0.5f))
       << "it works on a copy of the picture that its neighbours share";

@@ -440,7 +440,7 @@ TEST_F(TheCommands, KilledAtAnyInstantTheIndexesStayWhole) {
     killed += WEXITSTATUS(std::system(command.c_str())) == 137;
     for (const fs::path& f : {shelf / "index.sqlite", notebook}) {
       if (!fs::exists(f)) continue;
-      const std::vector<const char*> steps(f == notebook ? 3 : 1, "SELECT 1");
+      const std::vector<const char*> steps(f == notebook ? 3 : 2, "SELECT 1");
       auto d = Database::open(f, steps, "database");
       ASSERT_TRUE(d) << d.error().text();
       Statement q = d->prepare("PRAGMA integrity_check");
