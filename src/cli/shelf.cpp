@@ -28,7 +28,7 @@ std::uint64_t unmatched(const Shelf& shelf, const Program& program) {
   return bytes;
 }
 
-std::string what_of(const Chunk& c) { return c.after > 0 ? fmt::format("stack after {} effects", c.after) : "frames"; }
+std::string what_of(const Chunk& c) { return c.after > 0 ? fmt::format("a stack, {} effects of it", c.after) : "frames"; }
 
 int cmd_shelf(const Common& c, const ShelfArguments& a, const std::atomic<bool>& interrupted) {
   auto stores = Stores::open(c.desk());
@@ -79,7 +79,7 @@ int cmd_shelf(const Common& c, const ShelfArguments& a, const std::atomic<bool>&
                       {"timeline", p.timeline},
                       {"segment", p.segment},
                       {"frames", p.frames.size()},
-                      {"after_effects", p.after},
+                      {"effects_rendered", p.after},
                       {"bytes", p.bytes},
                       {"made", p.made}});
     out["pieces"] = list;

@@ -48,7 +48,7 @@ Json beside(const Chunk& c) {
           {"timeline", c.timeline},
           {"segment", c.segment},
           {"offset", c.offset},
-          {"after_effects", c.after},
+          {"effects_rendered", c.after},
           {"made", c.made},
           {"frames", frames},
           {"checksums", sums}};
@@ -65,7 +65,7 @@ std::optional<Chunk> from_beside(const fs::path& file) {
   c.bytes = static_cast<std::uint64_t>(number_or(*j, "bytes", 0));
   c.timeline = text_or(*j, "timeline", ""), c.segment = text_or(*j, "segment", "");
   c.offset = static_cast<Frames>(number_or(*j, "offset", 0)), c.made = text_or(*j, "made", "");
-  c.after = static_cast<int>(number_or(*j, "after_effects", 0));
+  c.after = static_cast<int>(number_or(*j, "effects_rendered", 0));
   for (const auto& [name, to] : {std::pair{"frames", &c.frames}, {"checksums", &c.sums}})
     for (const Json& h : j->value(name, Json::array())) to->push_back(Hash128::from_hex(h.is_string() ? h.get<std::string>() : ""));
   if (c.frames.empty() || c.frames.size() != c.sums.size()) return std::nullopt;

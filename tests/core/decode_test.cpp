@@ -248,5 +248,46 @@ TEST(Turn, IsKeptInRecords) {
   EXPECT_EQ(back->costs[1].catch_up, -8);
 }
 
+// What was opened ahead of a cut is there when the cut comes, whatever became of its name meanwhile.
+TEST(OpenedAhead, IsWhatIsReadAtTheCut) {
+  const test::TempFolder dir;
+  const std::string first = coded(dir, {"one", "-c:v libx264 -g 24 -pix_fmt yuv420p", false});
+  const std::string second = coded(dir, {"two", "-c:v libx264 -g 24 -pix_fmt yuv420p", false});
+  MediaCatalog media;
+  const ProgramPtr p = Program::compile(
+      Build(256, 144).media("1", first, 72).media("2", second, 72).track("V1").segment("a", "1", 0, 20).segment("b", "2", 30, 20).done(),
+      media);
+  Decoders decoders(12, 2);
+  StageLog log;
+  ASSERT_TRUE(fetch_and_decode(*p, 0, nullptr, decoders, log).pictures.front());
+  decoders.prepare(p->recipe(20, nullptr));
+  fs::remove(second);
+  const Decoded cut = fetch_and_decode(*p, 20, nullptr, decoders, log);
+  ASSERT_EQ(cut.pictures.size(), 1u);
+  EXPECT_TRUE(cut.pictures.front()) << "it was open already";
+  Decoders cold(12, 2);
+  EXPECT_FALSE(fetch_and_decode(*p, 20, nullptr, cold, log).pictures.front());
+}
+
+// An entry of 900 ms costs nothing behind a stretch that is long enough to open it meanwhile, and drops behind a short one.
+TEST(OpenedAhead, IsCountedByTheForecast) {
+  const auto missed = [](Frames before) {
+    Model m;
+    m.pace = {2, 4, 40, 0};
+    CostPool light, other;
+    light.frames.assign(8, {2, 10}), other.frames.assign(8, {2, 11});
+    other.entries = {900};
+    m.pools = {light, other};
+    m.stretches = {{0, 60, 0, false, 0}, {60, 60 + before, 1, false, 0}, {60 + before, 200, 1, true, 0}};
+    m.kinds = kinds_told(m);
+    const Trials trials = simulate(m, 16, 1);
+    double sum = 0;
+    for (const float f : trials.miss()) sum += static_cast<double>(f);
+    return sum;
+  };
+  EXPECT_LT(missed(48), 0.5);
+  EXPECT_GT(missed(2), 8);
+}
+
 }  // namespace
 }  // namespace gc
