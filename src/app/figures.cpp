@@ -19,7 +19,7 @@ QFont fitting(int px, const QString& text, int width) {
 
 Figures::Figures(QWidget* parent) : QWidget(parent) {
   setObjectName("figures");
-  setFixedHeight(2 * (kLarge + 4) + kSmall + 14);
+  setFixedHeight(2 * (kLarge + 4) + kSmall + 8);
 }
 
 void Figures::set_figures(const PlayFigures& figures) {

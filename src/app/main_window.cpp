@@ -231,7 +231,7 @@ void MainWindow::share_room() {
   right_->setProperty("shared", true);
   // Where one watches, the picture has the room, and what is said of it stands beside it.
   right_->setOrientation(way);
-  right_->setSizes(watching ? QList<int>{860, 310} : QList<int>{140, 320});
+  right_->setSizes(watching ? QList<int>{815, 355} : QList<int>{140, 320});
   right_->setStretchFactor(0, watching ? 1 : 0);
   right_->setStretchFactor(1, watching ? 0 : 1);
 }
