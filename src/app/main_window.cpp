@@ -170,7 +170,7 @@ void MainWindow::make_layout() {
   answer->addWidget(action_);
   down->addWidget(row);
 
-  auto* halves = halves_ = new QSplitter(Qt::Horizontal, centre);
+  auto* halves = new QSplitter(Qt::Horizontal, centre);
   ledger_ = new Ledger(session_, halves);
   auto* right = right_ = new QSplitter(Qt::Vertical, halves);
   picture_ = new Picture(right);

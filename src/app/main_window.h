@@ -75,7 +75,6 @@ class MainWindow : public QMainWindow {
   Viewer* viewer_;
   Balance* balance_;
   Stations* stations_;
-  QSplitter* halves_ = nullptr;
   QSplitter* right_ = nullptr;
   TextBox* sentence_;
   TextBox* work_text_;

@@ -37,14 +37,12 @@ void Viewer::next() {
     if (on == main_->screen()) activateWindow();
   }
   update();
-  emit changed();
 }
 
 void Viewer::leave() {
   shows_ = Shows::nothing;
   hide();
   main_->activateWindow();  // the keys are the window's again
-  emit changed();
 }
 
 void Viewer::show_picture(const QImage& image) {
@@ -63,13 +61,11 @@ void Viewer::set_one_to_one(bool on) {
   one_to_one_ = on;
   moved_ = {};
   update();
-  emit changed();
 }
 
 QRect Viewer::place() const {
   if (image_.isNull()) return {};
-  QRect room = rect();
-  // Figures stand beside the picture where there is room for them.
+  const QRect room = rect();
   const QSize size = one_to_one_ ? image_.size() : image_.size().scaled(room.size(), Qt::KeepAspectRatio);
   QPoint at((room.width() - size.width()) / 2, (room.height() - size.height()) / 2);
   if (one_to_one_) {

@@ -23,12 +23,8 @@ class Viewer : public QWidget {
   void set_figures(const PlayFigures& figures);
   /// 1:1, pixel for pixel; else as large as the screen allows.
   void set_one_to_one(bool on);
-  bool one_to_one() const { return one_to_one_; }
   /// Where the picture lies, in pixels of the screen.
   QRect place() const;
-
- signals:
-  void changed();
 
  protected:
   void paintEvent(QPaintEvent*) override;
