@@ -30,12 +30,12 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     refresh_sentence();
     if (segment_.empty() && session_.derived() && !session_.derived()->plan.remedies.empty())
       choose_segment(session_.derived()->plan.remedies.front().segment);
-    if (!session_.playing()) picture_->expect(playhead_, true), session_.show_frame(playhead_);
+    if (!session_.playing()) expect_picture(true), session_.show_frame(playhead_);
   });
   connect(&session_, &Session::timeline_changed, this, [this] {
     refresh_sentence();
     refresh_title();
-    picture_->expect(playhead_, true);
+    expect_picture(true);
   });
   connect(&session_, &Session::work_changed, this, [this] { refresh_sentence(); });
   connect(&session_, &Session::opened, this, [this] {
@@ -222,6 +222,11 @@ void MainWindow::set_figures(const PlayFigures& figures) {
   share_room();
 }
 
+void MainWindow::expect_picture(bool state_changed) {
+  picture_->expect(playhead_, state_changed);
+  viewer_->set_waiting(picture_->waiting());
+}
+
 void MainWindow::share_room() {
   const bool watching = stations_->currentIndex() == static_cast<int>(Station::playout);
   figures_->setVisible(watching || !figures_->figures().empty());
@@ -392,7 +397,7 @@ void MainWindow::set_coverage(bool on) {
   look.coverage = on;
   session_.set_look(look);
   if (on) go_to(Station::timeline);
-  picture_->expect(playhead_, true);
+  expect_picture(true);
   session_.show_frame(playhead_);
 }
 
@@ -429,7 +434,7 @@ void MainWindow::set_playhead(Frames frame, bool seek) {
   if (!seek) return;
   if (session_.playing()) session_.stop_playing();
   else set_figures({});  // figures of a playout do not belong to a still
-  picture_->expect(playhead_, false);
+  expect_picture(false);
   session_.show_frame(playhead_);
 }
 

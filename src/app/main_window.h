@@ -63,6 +63,8 @@ class MainWindow : public QMainWindow {
   void set_compare(CompareMode mode);
   void set_coverage(bool on);
   void set_figures(const PlayFigures& figures);
+  /// The picture of the playhead is to come; until then what is shown is marked as not yet it.
+  void expect_picture(bool state_changed);
   /// How much room each part has at the present station.
   void share_room();
   QString caption(Frames frame) const;

@@ -46,10 +46,16 @@ void Viewer::leave() {
 }
 
 void Viewer::show_picture(const QImage& image) {
-  const bool same = image.size() == image_.size();
+  const bool same = image.size() == image_.size() && !waiting_;
+  waiting_ = false;
   image_ = image;
   // What lies around the picture stays as it is.
   if (isVisible()) update(same ? place() : rect());
+}
+
+void Viewer::set_waiting(bool waiting) {
+  waiting_ = waiting;
+  update();
 }
 
 void Viewer::set_figures(const PlayFigures& figures) {
@@ -98,6 +104,7 @@ void Viewer::paintEvent(QPaintEvent* event) {
       p.drawImage(where, image_);
     }
   }
+  if (waiting_) p.fillRect(where, QColor(20, 20, 20, 150));
   if (shows_ != Shows::picture_and_figures || figures_.empty()) return;
   // In the surround where it is wide or high enough, else in the corner that covers least.
   QRect box(16, 16, kFigures, kFiguresHigh);

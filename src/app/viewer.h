@@ -20,6 +20,8 @@ class Viewer : public QWidget {
   void leave();
 
   void show_picture(const QImage& image);
+  /// The picture that is there is not the one asked for: it is darkened until that one comes.
+  void set_waiting(bool waiting);
   void set_figures(const PlayFigures& figures);
   /// 1:1, pixel for pixel; else as large as the screen allows.
   void set_one_to_one(bool on);
@@ -36,7 +38,7 @@ class Viewer : public QWidget {
   QImage image_;
   PlayFigures figures_;
   Shows shows_ = Shows::nothing;
-  bool one_to_one_ = false;
+  bool one_to_one_ = false, waiting_ = false;
   QPoint moved_, grabbed_;  ///< at 1:1, how far a picture larger than the screen was moved
 };
 

@@ -383,6 +383,15 @@ TEST_F(ViewerTest, FittedItIsAsLargeAsTheScreenAllowsOnANeutralSurround) {
   }
 }
 
+TEST_F(ViewerTest, AnOldPictureIsDarkenedUntilTheOneAskedForComes) {
+  viewer.set_one_to_one(true);
+  const QImage sharp = viewer.grab().toImage();
+  viewer.set_waiting(true);
+  EXPECT_LT(qGreen(viewer.grab().toImage().pixel(161, 150)), qGreen(sharp.pixel(161, 150)));
+  viewer.show_picture(picture);
+  EXPECT_EQ(viewer.grab().toImage(), sharp);
+}
+
 TEST_F(ViewerTest, FiguresComeOnASecondPressAndAThirdLeaves) {
   EXPECT_EQ(viewer.shows(), Viewer::Shows::picture);
   viewer.set_figures({"24.0 fps", "3 dropped", {}});
