@@ -216,7 +216,7 @@ class Pools {
         pool.frames.push_back(f);
       }
     }
-    // What is made ahead of a tap looks at no neighbours.
+    // Effects above rendered media look at no neighbouring frames.
     if (interval >= 0 && tapped == 0) {
       const auto [most, ms] = neighbours_in(program_.intervals()[static_cast<std::size_t>(interval)],
                                             [&](const StageRef& s) { return mean(book_.stage(s).ms); });

@@ -60,7 +60,7 @@ class Decoders {
     Hash128 use;
     std::string path;
     std::unique_ptr<FrameReader> reader;
-    std::uint64_t asked = 0;  ///< by the how manieth frame last
+    std::uint64_t asked = 0;  ///< number of the frame that asked for it last
   };
   Result<Fetched::Picture> take(const DecodeRequest& request, Fetched& into, StageLog& log,
                                 std::unique_lock<std::mutex>& lock);
