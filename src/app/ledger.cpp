@@ -67,7 +67,7 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
       r.estimated = r.estimated || !c.measured;
       if (c.is(FrameState::sealed)) sealed += n;
       if (c.is(FrameState::broken)) broken += n;
-      if (taps_of(c.state) > 0) half += n;
+      if (c.is(FrameState::half)) half += n;
     }
     const std::vector<StageCost> stages = stages_over(f, {r.in, r.out});
     r.ms = ms_of(stages, r.id);

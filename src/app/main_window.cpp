@@ -421,7 +421,7 @@ QString MainWindow::caption(Frames frame) const {
   if (static_cast<std::size_t>(frame) < d.view.seals.size() &&
       d.view.seals[static_cast<std::size_t>(frame)] == FrameState::sealed)
     text += tr("  sealed");
-  else if (static_cast<std::size_t>(frame) < d.view.seals.size() && taps_of(d.view.seals[static_cast<std::size_t>(frame)]) > 0)
+  else if (static_cast<std::size_t>(frame) < d.view.seals.size() && d.view.seals[static_cast<std::size_t>(frame)] == FrameState::half)
     text += tr("  half sealed");
   return text;
 }

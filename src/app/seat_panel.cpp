@@ -60,14 +60,14 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
   pages_->setExclusive(true);
   stack_ = new QStackedWidget(this);
   const QString names[kPages] = {tr("What to do"), tr("Cached media"), tr("Machine"), tr("Cost laws"),
-                                 tr("Other seats")};
-  const QStringList heads[kPages] = {
+                                 tr("Other seats"), tr("Shelf")};
+  const QStringList heads[kTables] = {
       {tr("Advice, the weightiest first")},
       {tr("Form"), tr("MB"), tr("Encode"), tr("Decode"), tr("PSNR"), tr("Plays from")},
       {tr("What"), tr("Measured"), tr("What it means")},
       {tr("Work"), tr("ms"), tr("Mpixel"), tr("Places"), tr("Error"), tr("9 in 10"), tr("Shared")},
       {tr("Seat"), tr("Dropped"), tr("Not holding"), tr("Taken over from here")}};
-  const int wide[kPages] = {0, 0, 2, 0, 3};
+  const int wide[kTables] = {0, 0, 2, 0, 3};
   for (int i = 0; i < kPages; ++i) {
     auto* b = new QPushButton(names[i], this);
     b->setObjectName(QString("seat-page-%1").arg(i));
@@ -75,6 +75,10 @@ SeatPanel::SeatPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
     b->setCheckable(true);
     pages_->addButton(b, i);
     row->addWidget(b);
+    if (i >= kTables) {
+      stack_->addWidget(shelf_ = new ShelfPanel(session_, stack_));
+      continue;
+    }
     RowTable* t = tables_[i] = new RowTable(heads[i], {wide[i]}, true, stack_);
     connect(t, &RowTable::frame_chosen, this, &SeatPanel::frame_chosen);
     stack_->addWidget(t);
@@ -163,6 +167,8 @@ void SeatPanel::refresh_page() {
       return refresh_machine();
     case Page::laws:
       return refresh_laws();
+    case Page::shelf:
+      break;  // it looks for itself
     case Page::seats:
       return refresh_seats();
   }

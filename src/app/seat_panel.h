@@ -7,6 +7,7 @@
 #include <QStackedWidget>
 
 #include "app/row_table.h"
+#include "app/shelf_panel.h"
 #include "app/text_box.h"
 #include "app/session.h"
 
@@ -16,10 +17,12 @@ class SeatPanel : public QWidget {
   Q_OBJECT
  public:
   explicit SeatPanel(Session& session, QWidget* parent = nullptr);
-  enum class Page { advice, media, machine, laws, seats };
-  static constexpr int kPages = 5;
+  enum class Page { advice, media, machine, laws, seats, shelf };
+  static constexpr int kPages = 6;
+  static constexpr int kTables = 5;  ///< pages that are one table
   void show_page(Page page);
   RowTable* table(Page page) const { return tables_[static_cast<std::size_t>(page)]; }
+  ShelfPanel* shelf() const { return shelf_; }
   QString headline() const { return headline_->text(); }
 
  signals:
@@ -49,7 +52,8 @@ class SeatPanel : public QWidget {
   QComboBox* seats_;
   QButtonGroup* pages_;
   QStackedWidget* stack_;
-  RowTable* tables_[kPages] = {};
+  RowTable* tables_[kTables] = {};
+  ShelfPanel* shelf_;
 };
 
 }  // namespace gc

@@ -14,6 +14,7 @@
 #include "desk/derived.h"
 #include "desk/recovery.h"
 #include "desk/seats.h"
+#include "desk/shelf_report.h"
 #include "forecast/what_if.h"
 #include "render/coverage.h"
 #include "seat/seat.h"
@@ -117,6 +118,18 @@ class Session : public QObject, private Display {
   void track(const std::string& segment, const std::string& effect, Frames from);
   const std::vector<Coverage>& uncovered() const { return uncovered_; }
 
+  // The shelf.
+  /// Null until it was looked at.
+  const ShelfReport* shelf() const { return shelf_report_ ? &*shelf_report_ : nullptr; }
+  /// Looks what is there; told by shelf_changed.
+  void look_at_shelf();
+  /// Pieces that are cleaned away can be brought back until their room is needed.
+  void clean_shelf(const Selection& what);
+  void restore_shelf();
+  void pin_on_shelf(const Selection& what, bool pinned);
+  /// In gigabytes; 0: none.
+  void set_shelf_budget(double gb);
+
   // The seat.
   /// Null until it was looked at.
   const SeatProfile* profile() const { return profile_ ? &*profile_ : nullptr; }
@@ -151,6 +164,7 @@ class Session : public QObject, private Display {
   void picture(const QImage& image, qint64 frame, bool live, gc::StillKind kind);
   void compared(const gc::Comparison& comparison);
   void coverage_counted();
+  void shelf_changed();
   void seat_changed();
   void span_explained(gc::FrameRange span, const std::vector<gc::StageGain>& gains,
                       const std::vector<gc::StageGain>& least);
@@ -180,6 +194,8 @@ class Session : public QObject, private Display {
   void count_coverage();
   void derive(bool then_measure);
   void seals_changed();
+  /// Does something to the shelf, and looks at it again.
+  void with_shelf(std::function<Result<void>(Shelf&, const std::vector<ProgramPtr>& open)> change);
   void timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr derived, const QString& file,
                    const Hash128& origin);
   void edited();
@@ -199,6 +215,7 @@ class Session : public QObject, private Display {
   std::optional<Seat> seat_;
   std::optional<SeatProfile> profile_;
   std::optional<Advice> advice_;
+  std::optional<ShelfReport> shelf_report_;
   std::vector<News> news_;
   std::vector<SeatProfile> seats_;
   std::shared_ptr<const ProfileBook> elsewhere_book_;

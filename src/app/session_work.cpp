@@ -72,7 +72,7 @@ void Session::explain_span(FrameRange span) {
   quick_.add([this, d = derived_, span, stores = stores_] {
     if (quit_) return;
     const ForecastOptions o = stores.forecast_options();
-    const FrameStates& states = d->view.seals;
+    const Route& states = d->view.seals;
     const auto gains = gains_of(*d->view.played, *stores.notebook, states, span, o);
     const auto least = least_bypasses(*d->view.played, *stores.notebook, states, span, o);
     post([this, d, span, gains, least] {
@@ -346,8 +346,8 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
     labour_.wait_until_idle();
     // Frames that were played before, every one of them, may still be in memory. Asking for each takes a
     // while on a long timeline, and playing waits for it.
-    const FrameStates& own = d->view.seals;
-    const FrameStates states = may_remember ? with_remembered(own, *d->view.played, *cache_) : own;
+    const Route& own = d->view.seals;
+    const Route states = may_remember ? with_remembered(own, *d->view.played, *cache_) : own;
     PlayOptions options = stores.play_options(mode, d->view, range, states);
     options.backwards = backwards, options.passes = passes;
     options.cache = cache_;
@@ -402,5 +402,56 @@ void Session::played(int opened, Playout playout, std::optional<Audit> audit,
 }
 
 void Session::stop_playing() { *stop_play_ = true; }
+
+void Session::look_at_shelf() {
+  with_shelf([](Shelf&, const std::vector<ProgramPtr>&) { return Result<void>{}; });
+}
+
+void Session::with_shelf(std::function<Result<void>(Shelf&, const std::vector<ProgramPtr>& open)> change) {
+  quick_.add([this, d = derived_, stores = stores_, change = std::move(change)] {
+    std::vector<ProgramPtr> open;
+    if (d) open = {d->view.played, d->view.delivered};
+    const std::uint64_t before = stores.shelf->bytes();
+    const std::size_t pieces = stores.shelf->chunks();
+    if (auto r = change(*stores.shelf, open); !r) tell(r.error());
+    const bool other = stores.shelf->bytes() != before || stores.shelf->chunks() != pieces;
+    auto report = worked_out([&] { return std::optional(shelf_report(*stores.shelf, d ? &d->view : nullptr)); });
+    post([this, report = std::move(report), other]() mutable {
+      shelf_report_ = std::move(report);
+      emit shelf_changed();
+      if (other) seals_changed();
+    });
+  });
+}
+
+void Session::clean_shelf(const Selection& what) {
+  with_shelf([what](Shelf& shelf, const std::vector<ProgramPtr>& open) -> Result<void> {
+    if (auto r = shelf.clean(what, open); !r) return std::unexpected(r.error());
+    return {};
+  });
+}
+
+void Session::restore_shelf() {
+  with_shelf([](Shelf& shelf, const std::vector<ProgramPtr>&) -> Result<void> {
+    if (auto r = shelf.restore(); !r) return std::unexpected(r.error());
+    return {};
+  });
+}
+
+void Session::pin_on_shelf(const Selection& what, bool pinned) {
+  with_shelf([what, pinned](Shelf& shelf, const std::vector<ProgramPtr>&) -> Result<void> {
+    if (auto r = shelf.pin(what, pinned); !r) return std::unexpected(r.error());
+    return {};
+  });
+}
+
+void Session::set_shelf_budget(double gb) {
+  with_shelf([gb](Shelf& shelf, const std::vector<ProgramPtr>&) -> Result<void> {
+    ShelfVolume own = shelf.volumes().front();
+    own.budget.reset();
+    if (gb > 0) own.budget = static_cast<std::uint64_t>(gb * 1e9);
+    return shelf.set_volume(own);
+  });
+}
 
 }  // namespace gc

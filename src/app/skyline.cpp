@@ -331,7 +331,7 @@ QString Skyline::describe(Frames frame) const {
               .arg(s.low, 0, 'f', 2)
               .arg(s.high, 0, 'f', 2)
               .arg(c.is(FrameState::sealed)     ? tr(", sealed; %1 live").arg(s.live, 0, 'f', 2)
-                   : taps_of(c.state) > 0       ? tr(", half sealed")
+                   : c.is(FrameState::half)     ? tr(", half sealed")
                    : c.is(FrameState::broken)   ? tr(", seal broken")
                    : c.measured ? QString()
                                 : tr(", estimated"));

@@ -266,7 +266,7 @@ Result<std::vector<PriceRecord>> renders_of(const ProgramPtr& program, const std
   const FrameRange whole{0, program->duration()};
   for (std::size_t i = 0; i < kMost && !stop; ++i) {
     // Planned anew each time, as a person would be told.
-    const Plan plan = make_plan(*program, *notebook, (*shelf)->states(*program), whole, plan_options);
+    const Plan plan = make_plan(*program, *notebook, (*shelf)->route(*program), whole, plan_options);
     if (plan.remedies.empty()) break;
     const Remedy& r = plan.remedies.front();
     PrerenderOptions how;

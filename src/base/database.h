@@ -31,6 +31,11 @@ class Statement {
   std::int64_t integer(int column) const { return sqlite3_column_int64(get(), column); }
   double real(int column) const { return sqlite3_column_double(get(), column); }
   std::string text(int column) const;  ///< also reads blobs
+  /// A blob as it lies in the row, until the next step.
+  std::string_view blob(int column) const {
+    const void* data = sqlite3_column_blob(get(), column);
+    return {static_cast<const char*>(data), static_cast<std::size_t>(sqlite3_column_bytes(get(), column))};
+  }
 
  private:
   friend class Database;

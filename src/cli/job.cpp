@@ -30,9 +30,7 @@ struct HalfSealed {
   double psnr_db = 0;
 };
 
-int tapped_frames(const View& view) {
-  return static_cast<int>(std::count_if(view.seals.begin(), view.seals.end(), [](FrameState s) { return taps_of(s) > 0; }));
-}
+int tapped_frames(const View& view) { return static_cast<int>(view.seals.count(FrameState::half)); }
 
 /// Renders a segment's picture below its grade, grades it anew, and looks what is left of that: all of it.
 Result<HalfSealed> half_sealed(const View& view, Stores& stores, const std::string& wanted, const std::string& grade,
@@ -68,7 +66,7 @@ Result<HalfSealed> half_sealed(const View& view, Stores& stores, const std::stri
   const View again = view_of(with_param(*graded.timeline, half.segment, effect, "saturation", 1.07), stores);
   half.kept = tapped_frames(again);
   for (Frames f = 0; f < again.played->duration(); ++f) {
-    if (taps_of(again.seals[static_cast<std::size_t>(f)]) == 0) continue;
+    if (again.seals[static_cast<std::size_t>(f)] != FrameState::half) continue;
     Decoders decoders;
     StageLog log;
     half.psnr_db = psnr(render_frame(*again.played, f, stores.shelf.get(), decoders, log),

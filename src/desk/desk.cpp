@@ -57,7 +57,7 @@ PlayOptions Stores::play_options(PlayMode mode, const View& view, FrameRange ran
 }
 
 PlayOptions Stores::play_options(PlayMode mode, const View& view, FrameRange range,
-                                 const FrameStates& states) const {
+                                 const Route& states) const {
   PlayOptions o;
   o.mode = mode, o.workers = options.workers, o.horizon = options.horizon, o.notebook = notebook;
   o.kinds = kinds_of(*view.played, *notebook, states, range, forecast_options());
@@ -75,7 +75,7 @@ View view_of(const TimelinePtr& timeline, const Stores& stores) {
   whole.join_fields = how.join_fields;
   v.delivered = same ? v.played : Program::compile(timeline, *stores.media, whole);
   stores.shelf->look_again();
-  v.seals = stores.shelf->states(*v.played);
+  v.seals = stores.shelf->route(*v.played);
   return v;
 }
 

@@ -36,12 +36,12 @@ struct Stores {
   /// With what the seat knows of the frames in `range` of the view; in `states`, where they are not the
   /// view's own.
   PlayOptions play_options(PlayMode mode, const View& view, FrameRange range) const;
-  PlayOptions play_options(PlayMode mode, const View& view, FrameRange range, const FrameStates& states) const;
+  PlayOptions play_options(PlayMode mode, const View& view, FrameRange range, const Route& states) const;
   MeasureOptions measure_options(double seconds, bool again) const {
     return {seconds, 0.05, options.workers, again, {}, shelf->folder()};
   }
   PrerenderOptions prerender_options(const RenderPrice& price) const {
-    return {options.workers, true, std::uint64_t{1} << 30, options.settings.rendering, notebook, price};
+    return {options.workers, true, options.settings.rendering, notebook, price};
   }
 };
 
@@ -55,7 +55,7 @@ struct View {
   TimelinePtr timeline;
   ProgramPtr played;     ///< open slips applied
   ProgramPtr delivered;  ///< the timeline itself
-  FrameStates seals;
+  Route seals;
 
   std::string name_of(const std::string& segment) const;
 };

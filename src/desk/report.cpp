@@ -56,7 +56,7 @@ Json to_json(const Forecast& f) {
                         {"process_ms", c.process_ms},
                         {"sealed", c.is(FrameState::sealed)},
                         {"broken", c.is(FrameState::broken)},
-                        {"rendered_effects", taps_of(c.state)},
+                        {"rendered_effects", c.rendered_effects()},
                         {"measured", c.measured},
                         {"stages", stages}});
   }

@@ -21,7 +21,7 @@ Result<Forecast> forecast_if(const TimelinePtr& timeline, Stores stores, FrameRa
     supposed = std::move(next);
   }
   const View view = view_of(supposed, stores);
-  FrameStates states = view.seals;
+  Route states = view.seals;
   for (const FrameRange& r : what.rendered) states = with_state(std::move(states), r, FrameState::sealed);
   for (const FrameRange& r : what.remembered) states = with_state(std::move(states), r, FrameState::remembered);
   ForecastOptions options = stores.forecast_options();

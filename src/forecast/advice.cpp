@@ -18,7 +18,7 @@ Totals outcome_of(const Forecast& f) {
   return {f.expected_drops, f.count(Verdict::spills), f.count(Verdict::wavers)};
 }
 
-Forecast changed(const Program& program, const CostBook& book, const FrameStates& sealed,
+Forecast changed(const Program& program, const CostBook& book, const Route& sealed,
                  const SeatChange& change, const ForecastOptions& options, double copy_mb_s) {
   ForecastOptions o = options;
   o.workers *= change.processors;
@@ -158,7 +158,7 @@ StageCosts ChangedBook::stage(const StageRef& stage) const {
   return c;
 }
 
-Forecast forecast_on(const Program& program, const ProfileBook& book, const FrameStates& sealed,
+Forecast forecast_on(const Program& program, const ProfileBook& book, const Route& sealed,
                      FrameRange range, ForecastOptions options) {
   options.workers = std::max(1, book.profile().processors);
   options.horizon = std::max(options.horizon, 2 * options.workers);
@@ -166,7 +166,7 @@ Forecast forecast_on(const Program& program, const ProfileBook& book, const Fram
 }
 
 Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, const SeatProfile& seat,
-              const FrameStates& sealed, const AdviceOptions& options) {
+              const Route& sealed, const AdviceOptions& options) {
   Advice a;
   const double copy = seat.memory ? seat.memory->copy_mb_s / std::max(1, options.forecast.workers) : 0;
   const auto with = [&](const SeatChange& c) {

@@ -74,10 +74,10 @@ struct AdviceOptions {
 
 /// The seat's profile may lack anything that was not measured; then nothing is said of it.
 Advice advise(const Program& program, std::shared_ptr<const Notebook> notebook, const SeatProfile& seat,
-              const FrameStates& sealed, const AdviceOptions& options);
+              const Route& sealed, const AdviceOptions& options);
 
 /// The same timeline on another seat: its costs, and as many workers as it has processors.
-Forecast forecast_on(const Program& program, const ProfileBook& book, const FrameStates& sealed,
+Forecast forecast_on(const Program& program, const ProfileBook& book, const Route& sealed,
                      FrameRange range, ForecastOptions options);
 
 }  // namespace gc

@@ -25,22 +25,20 @@ struct Alike {
   Frames in = 0, out = 0;
   int interval = 0;
   FrameState state = FrameState::live;
+  TapPattern taps;
 };
 bool is_live(const Alike& r) { return r.state != FrameState::sealed && r.state != FrameState::remembered; }
 
-std::vector<Alike> alike_frames(const Program& program, const FrameStates& sealed, FrameRange range) {
+std::vector<Alike> alike_frames(const Program& program, const Route& route, FrameRange range) {
   std::vector<Alike> parts;
   for (std::size_t i = 0; i < program.intervals().size(); ++i) {
     const CompiledInterval& interval = program.intervals()[i];
     const Frames in = std::max(range.in, interval.in), out = std::min(range.out, interval.out);
     for (Frames at = in; at < out;) {
-      const auto state_at = [&](Frames f) {
-        return static_cast<std::size_t>(f) < sealed.size() ? sealed[static_cast<std::size_t>(f)]
-                                                           : FrameState::live;
-      };
+      const auto n = static_cast<std::size_t>(at);
       Frames end = at + 1;
-      while (end < out && state_at(end) == state_at(at)) ++end;
-      parts.push_back({at, end, static_cast<int>(i), state_at(at)});
+      while (end < out && route.alike(static_cast<std::size_t>(end), n)) ++end;
+      parts.push_back({at, end, static_cast<int>(i), route[n], route.taps(n)});
       at = end;
     }
   }
@@ -64,22 +62,32 @@ bool opens_source(const Program& program, int interval) {
   return false;
 }
 
-/// Frames to decode before the first one of an interval when its sources are newly read there. The dearest
-/// source counts: the others wait for it in the same turn, but as a rule only one opens at a cut.
-Frames frames_to_reach(const Program& program, const CompiledInterval& interval, Frames at) {
-  Frames most = 0;
+/// Calls `see` for each segment of an interval whose source is read at a frame, with the frame of the source. What lies
+/// above rendered media is not read.
+template <class F>
+void each_source(const Program& program, const CompiledInterval& interval, Frames at, const TapPattern& taps,
+                 const Hash128& outer, const F& see) {
   const auto look = [&](const CompiledSegment& s) {
+    const Hash128 use = use_of(outer, s);
+    if (tap_in(taps, use)) return;
     const Frames n = s.frame_at(at, program.timeline()->rate);
-    if (s.content == Content::source) most = std::max(most, frames_before(s.media, n));
+    if (s.content == Content::source) see(s, n);
     if (s.inner)
       if (const int i = s.inner->interval_at(n); i >= 0)
-        most =
-            std::max(most, frames_to_reach(*s.inner, s.inner->intervals()[static_cast<std::size_t>(i)], n));
+        each_source(*s.inner, s.inner->intervals()[static_cast<std::size_t>(i)], n, taps, use, see);
   };
   for (const CompiledLayer& l : interval.layers) {
     look(*l.from);
     if (l.to) look(*l.to);
   }
+}
+
+/// Frames to decode before the first one of an interval when its sources are newly read there. The dearest
+/// source counts: the others wait for it in the same turn, but as a rule only one opens at a cut.
+Frames frames_to_reach(const Program& program, const CompiledInterval& interval, Frames at, const TapPattern& taps) {
+  Frames most = 0;
+  each_source(program, interval, at, taps, {},
+              [&](const CompiledSegment& s, Frames n) { most = std::max(most, frames_before(s.media, n)); });
   return most;
 }
 
@@ -120,31 +128,34 @@ double base_of(const Moods& moods, double crowding) {
   return std::round(50 * (count > 0 ? sum / count : crowded(crowding))) / 50;
 }
 
-bool has_long_gop(const CompiledInterval& interval) {
-  const auto is = [](const CompiledSegment& s) {
-    return (s.content == Content::source && !s.media.intra) ||
-           (s.inner && std::any_of(s.inner->segments().begin(), s.inner->segments().end(), [](const auto& i) {
-              return i->content == Content::source && !i->media.intra;
-            }));
-  };
-  return std::any_of(interval.layers.begin(), interval.layers.end(),
-                     [&](const CompiledLayer& l) { return is(*l.from) || (l.to && is(*l.to)); });
+bool has_long_gop(const Program& program, const CompiledInterval& interval, const TapPattern& taps) {
+  bool is = false;
+  each_source(program, interval, interval.in, taps, {}, [&](const CompiledSegment& s, Frames) { is = is || !s.media.intra; });
+  return is;
 }
 
 /// The neighbours that an effect of some layer looks at, the most of all, and what making one takes: the
 /// content and the effects below that one. `ms` gives a stage's cost.
 template <class F>
-std::pair<int, double> neighbours_in(const CompiledInterval& interval, F&& ms) {
+std::pair<int, double> neighbours_in(const Program& program, const CompiledInterval& interval, const TapPattern& taps, F&& ms) {
   int most = 0;
   double cost = 0;
   for (const CompiledLayer& l : interval.layers)
     for (const CompiledSegment* s : {l.from.get(), l.to.get()}) {
       const int j = s ? s->last_temporal(s->effects.size()) : -1;
       if (j < 0) continue;
+      const TapUse* tap = tap_in(taps, use_of({}, *s));
+      const int rendered = tap && tap->kind == TapKind::stack ? tap->after : 0;
+      if (rendered > j) continue;
       most = std::max(most, s->effects[static_cast<std::size_t>(j)].window.length() - 1);
-      cost += ms(s->convert);
-      if (s->content == Content::source && s->decode.in_order == 0) cost += ms(s->decode);
-      for (int i = 0; i < j; ++i)
+      if (tap && tap->kind != TapKind::source) {
+        for (const StageRef& r : program.rendered_stages(*tap))
+          if (r.in_order == 0) cost += ms(r);
+      } else {
+        cost += ms(s->convert);
+        if (s->content == Content::source && s->decode.in_order == 0) cost += ms(s->decode);
+      }
+      for (int i = rendered; i < j; ++i)
         cost += ms(s->effects[static_cast<std::size_t>(i)].stage_at(interval.in - s->in));
     }
   return {most, cost};
@@ -162,22 +173,23 @@ class Pools {
     std::vector<StageCost> stages;
   };
 
-  const Entry& live(int interval, std::size_t tapped = 0) {
+  const Entry& live(int interval, const TapPattern& taps = {}) {
     const CompiledInterval& i = program_.intervals()[static_cast<std::size_t>(interval)];
-    const bool only = tapped > 0 && i.layers.size() == 1 && !i.layers.front().to;
-    return entry(program_.stages(i.in, tapped), !only && has_long_gop(i), interval, tapped);
+    return entry(program_.stages(i.in, taps), has_long_gop(program_, i, taps), interval, taps);
   }
-  const Entry& sealed() { return entry(program_.sealed_stages(), false, -1, 0); }
-  const Entry& remembered() { return entry({program_.display_stage()}, false, -2, 0); }
+  const Entry& sealed(const TapPattern& taps) {
+    return entry(taps.empty() ? program_.sealed_stages() : program_.stages(0, taps), false, -1, taps);
+  }
+  const Entry& remembered() { return entry({program_.display_stage()}, false, -2, {}); }
   const Entry& of(const Alike& part) {
-    return part.state == FrameState::sealed       ? sealed()
+    return part.state == FrameState::sealed       ? sealed(part.taps)
            : part.state == FrameState::remembered ? remembered()
-                                                  : live(part.interval, taps_of(part.state));
+                                                  : live(part.interval, part.taps);
   }
 
  private:
-  const Entry& entry(const std::vector<StageRef>& stages, bool between, int interval, std::size_t tapped) {
-    if (const auto it = known_.find({interval, tapped}); it != known_.end()) return it->second;
+  const Entry& entry(const std::vector<StageRef>& stages, bool between, int interval, const TapPattern& taps) {
+    if (const auto it = known_.find({interval, taps}); it != known_.end()) return it->second;
     Entry e;
     e.pool = static_cast<std::uint32_t>(model_.pools.size());
     const Hash128 key = frame_key(stages);
@@ -216,20 +228,19 @@ class Pools {
         pool.frames.push_back(f);
       }
     }
-    // Effects above rendered media look at no neighbouring frames.
-    if (interval >= 0 && tapped == 0) {
-      const auto [most, ms] = neighbours_in(program_.intervals()[static_cast<std::size_t>(interval)],
+    if (interval >= 0) {
+      const auto [most, ms] = neighbours_in(program_, program_.intervals()[static_cast<std::size_t>(interval)], taps,
                                             [&](const StageRef& s) { return mean(book_.stage(s).ms); });
       pool.neighbours = most, pool.neighbour_ms = static_cast<float>(ms);
     }
     model_.pools.push_back(std::move(pool));
-    return known_.emplace(std::pair(interval, tapped), std::move(e)).first->second;
+    return known_.emplace(std::pair(interval, taps), std::move(e)).first->second;
   }
 
   const Program& program_;
   const CostBook& book_;
   Model& model_;
-  std::map<std::pair<int, std::size_t>, Entry> known_;
+  std::map<std::pair<int, TapPattern>, Entry> known_;
 };
 
 Model build(const Program& program, const CostBook& book, const std::vector<Alike>& parts, FrameRange range,
@@ -258,7 +269,7 @@ Model build(const Program& program, const CostBook& book, const std::vector<Alik
       model.stretches.push_back(
           {in, out, e.pool, entry,
            entry
-               ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(part.interval)], part.in)
+               ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(part.interval)], part.in, part.taps)
                : 0});
     }
     before = &part;
@@ -289,7 +300,7 @@ IntervalCost cost_of(const Alike& part, const CostPool& pool, const CostPool& li
                      const ForecastOptions& options, double base, double period) {
   IntervalCost c;
   c.in = part.in, c.out = part.out;
-  c.state = part.state;
+  c.state = part.state, c.taps = part.taps;
   c.measured = entry.measured;
   c.stages = entry.stages;
   std::vector<float> loads;
@@ -522,33 +533,32 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
   return runs;
 }
 
-FrameStates with_remembered(FrameStates states, const Program& program, const MemoryCache& cache) {
-  if (cache.stats().pictures == 0) return states;
-  states.resize(static_cast<std::size_t>(program.duration()));
-  for (std::size_t n = 0; n < states.size(); ++n)
-    if (states[n] != FrameState::sealed && cache.has(program.picture_key(static_cast<Frames>(n))))
-      states[n] = FrameState::remembered;
-  return states;
+Route with_remembered(Route route, const Program& program, const MemoryCache& cache) {
+  if (cache.stats().pictures == 0) return route;
+  route.resize(static_cast<std::size_t>(program.duration()));
+  for (std::size_t n = 0; n < route.size(); ++n)
+    if (route[n] != FrameState::sealed && cache.has(program.picture_key(static_cast<Frames>(n))))
+      route.set(n, FrameState::remembered);
+  return route;
 }
 
-FrameStates with_state(FrameStates states, FrameRange frames, FrameState state) {
-  states.resize(std::max(states.size(), static_cast<std::size_t>(frames.out)));
+Route with_state(Route route, FrameRange frames, FrameState state) {
   for (auto n = static_cast<std::size_t>(frames.in); n < static_cast<std::size_t>(frames.out); ++n)
-    if (states[n] != FrameState::sealed) states[n] = state;
-  return states;
+    if (route[n] != FrameState::sealed) route.set(n, state);
+  return route;
 }
 
-Model model_of(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
+Model model_of(const Program& program, const CostBook& book, const Route& sealed, FrameRange range,
                const ForecastOptions& options) {
   return build(program, book, alike_frames(program, sealed, range), range, options, nullptr, nullptr);
 }
 
-std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const FrameStates& sealed,
+std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const Route& sealed,
                                FrameRange range, const ForecastOptions& options) {
   return model_of(program, book, sealed, range, options).kinds;
 }
 
-Forecast forecast(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
+Forecast forecast(const Program& program, const CostBook& book, const Route& sealed, FrameRange range,
                   const ForecastOptions& options) {
   const Stopwatch watch;
   Forecast f;
@@ -564,7 +574,7 @@ Forecast forecast(const Program& program, const CostBook& book, const FrameState
                                   entries[i], options, model.base, f.rate.frame_ms()));
     IntervalCost& c = f.intervals.back();
     const bool made = is_live(parts[i]) && parts[i].interval >= 0;
-    c.unseen = made && program.intervals()[static_cast<std::size_t>(parts[i].interval)].unseen;
+    c.unseen = made && program.unseen(parts[i].in, parts[i].taps);
     c.missing = made && program.intervals()[static_cast<std::size_t>(parts[i].interval)].missing;
     f.fully_measured = f.fully_measured && (entries[i].measured || c.unseen || c.missing);
   }

@@ -59,12 +59,19 @@ struct IntervalCost {
   double load_low = 0, load_high = 0;  ///< 5th and 95th percentile
   double live_load = 0;                ///< the same when nothing were sealed
   FrameState state = FrameState::live;  ///< of all its frames
+  TapPattern taps;                      ///< what is fetched for each, as in Route
   bool measured = true;
   bool unseen = false;            ///< and not sealed
   bool missing = false;           ///< there is no picture, and it is not sealed
   std::vector<StageCost> stages;  ///< sum ≈ fetch + process
 
   bool is(FrameState s) const { return state == s; }
+  /// Effects of a stack that rendered media stand for, the most of any segment.
+  int rendered_effects() const {
+    int most = 0;
+    for (const TapUse& t : taps) most = std::max(most, static_cast<int>(t.after));
+    return most;
+  }
 };
 
 struct Span {
@@ -135,20 +142,20 @@ struct ForecastOptions {
 };
 
 /// Marks the live frames that the memory cache has at this moment: to play one takes its display alone.
-FrameStates with_remembered(FrameStates states, const Program& program, const MemoryCache& cache);
+Route with_remembered(Route states, const Program& program, const MemoryCache& cache);
 /// As if these frames were in this state. What is sealed stays so.
-FrameStates with_state(FrameStates states, FrameRange frames, FrameState state);
+Route with_state(Route states, FrameRange frames, FrameState state);
 
 /// Forecasts playback of `range` from its first frame. `sealed` says which frames rendered media answer.
-Forecast forecast(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
+Forecast forecast(const Program& program, const CostBook& book, const Route& sealed, FrameRange range,
                   const ForecastOptions& options);
 
 /// Builds the model alone, for what-if questions that are asked many times.
-Model model_of(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange range,
+Model model_of(const Program& program, const CostBook& book, const Route& sealed, FrameRange range,
                const ForecastOptions& options);
 
 /// What the player is told of the frames of a range beforehand, so that it paces them rightly from the first.
-std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const FrameStates& sealed,
+std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const Route& sealed,
                                FrameRange range, const ForecastOptions& options);
 
 /// Runs of frames in which more than `density` of a second's frames are missed; neighbours closer than a

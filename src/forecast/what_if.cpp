@@ -43,7 +43,7 @@ std::vector<Candidate> candidates(const Program& program, const CostBook& book, 
 }
 
 /// The span as a whole, with a second before it so that it is met as in playing.
-Span outcome(const Program& program, const CostBook& book, const FrameStates& sealed, FrameRange span,
+Span outcome(const Program& program, const CostBook& book, const Route& sealed, FrameRange span,
              const ForecastOptions& options) {
   const Frames lead = program.timeline()->rate.nominal();
   const Forecast f =
@@ -59,7 +59,7 @@ StageCosts WithoutBook::stage(const StageRef& stage) const {
   return c;
 }
 
-std::vector<StageGain> gains_of(const Program& program, const CostBook& book, const FrameStates& sealed,
+std::vector<StageGain> gains_of(const Program& program, const CostBook& book, const Route& sealed,
                                 FrameRange span, const ForecastOptions& options, std::size_t most) {
   std::vector<StageGain> gains;
   for (Candidate& c : candidates(program, book, span, most)) {
@@ -72,7 +72,7 @@ std::vector<StageGain> gains_of(const Program& program, const CostBook& book, co
   return gains;
 }
 
-std::vector<StageGain> least_bypasses(const Program& program, const CostBook& book, const FrameStates& sealed,
+std::vector<StageGain> least_bypasses(const Program& program, const CostBook& book, const Route& sealed,
                                       FrameRange span, const ForecastOptions& options) {
   const std::vector<Candidate> all = candidates(program, book, span, 6);
   const auto holds = [&](unsigned set) {

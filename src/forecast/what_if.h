@@ -34,12 +34,12 @@ struct StageGain {
 
 /// What the span would do without each of its effects, greatest gain first; at most `most` of them, the
 /// dearest.
-std::vector<StageGain> gains_of(const Program& program, const CostBook& book, const FrameStates& sealed,
+std::vector<StageGain> gains_of(const Program& program, const CostBook& book, const Route& sealed,
                                 FrameRange span, const ForecastOptions& options, std::size_t most = 6);
 
 /// The fewest effects without which the span holds; of equally many those that cost most. Empty when it holds
 /// already, or when even without its six dearest it does not.
-std::vector<StageGain> least_bypasses(const Program& program, const CostBook& book, const FrameStates& sealed,
+std::vector<StageGain> least_bypasses(const Program& program, const CostBook& book, const Route& sealed,
                                       FrameRange span, const ForecastOptions& options);
 
 }  // namespace gc

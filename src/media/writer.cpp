@@ -3,7 +3,10 @@
 extern "C" {
 #include <libavcodec/avcodec.h>
 #include <libavformat/avformat.h>
+#include <libavutil/display.h>
 #include <libavutil/opt.h>
+#include <libavutil/pixdesc.h>
+#include <libswscale/swscale.h>
 }
 
 #include <cmath>
@@ -11,6 +14,7 @@ extern "C" {
 #include <map>
 
 #include "media/convert.h"
+#include "media/matrix.h"
 #include "media/throttled_io.h"
 
 namespace gc {
@@ -35,6 +39,8 @@ namespace {
 
 /// What makes a form: codec, layout of pixels, options.
 struct FormSpec {
+  const char* id;
+  const char* standard;
   const char* name;
   const char* extension;
   AVCodecID codec;
@@ -46,20 +52,22 @@ struct FormSpec {
 
 const FormSpec& spec_of(Form form) {
   static const std::map<Form, FormSpec> all{
-      {Form::h264_long_gop, {"H.264, long GOP", ".mp4", AV_CODEC_ID_H264, AV_PIX_FMT_YUV420P, 8}},
-      {Form::h264_intra, {"H.264, intra", ".mp4", AV_CODEC_ID_H264, AV_PIX_FMT_YUV420P, 8}},
-      {Form::vc3_lb, {"VC-3 LB, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_lb"}},
-      {Form::vc3_sq, {"VC-3 SQ, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_sq"}},
-      {Form::vc3_hq, {"VC-3 HQ, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_hq"}},
-      {Form::vc3_hqx, {"VC-3 HQX, 10 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P10, 10, "dnxhr_hqx"}},
-      {Form::vc3_444, {"VC-3 444, 10 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV444P10, 10, "dnxhr_444"}},
-      {Form::motion_jpeg, {"Motion JPEG, 8 bit", ".mov", AV_CODEC_ID_MJPEG, AV_PIX_FMT_YUVJ422P, 8}},
-      {Form::v210, {"v210 uncompressed, 10 bit", ".mov", AV_CODEC_ID_V210, AV_PIX_FMT_YUV422P10, 10}},
-      {Form::vc5, {"VC-5, 10 bit", ".mov", AV_CODEC_ID_CFHD, AV_PIX_FMT_YUV422P10, 10}},
-      {Form::ffv1, {"FFV1, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUV422P10, 10}},
-      {Form::rdd36, {"RDD 36, 10 bit", ".mov", AV_CODEC_ID_PRORES, AV_PIX_FMT_YUV422P10, 10, nullptr, 3}},
+      {Form::h264_long_gop, {"h264", "H.264", "H.264, long GOP", ".mp4", AV_CODEC_ID_H264, AV_PIX_FMT_YUV420P, 8}},
+      {Form::h264_intra, {"h264-intra", "H.264", "H.264, intra", ".mp4", AV_CODEC_ID_H264, AV_PIX_FMT_YUV420P, 8}},
+      {Form::vc3_lb, {"vc3-lb", "VC-3", "VC-3 LB, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_lb"}},
+      {Form::vc3_sq, {"vc3-sq", "VC-3", "VC-3 SQ, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_sq"}},
+      {Form::vc3_hq, {"vc3-hq", "VC-3", "VC-3 HQ, 8 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P, 8, "dnxhr_hq"}},
+      {Form::vc3_hqx, {"vc3-hqx", "VC-3", "VC-3 HQX, 10 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV422P10, 10, "dnxhr_hqx"}},
+      {Form::vc3_444, {"vc3-444", "VC-3", "VC-3 444, 10 bit", ".mov", AV_CODEC_ID_DNXHD, AV_PIX_FMT_YUV444P10, 10, "dnxhr_444"}},
+      {Form::motion_jpeg, {"mjpeg", "Motion JPEG", "Motion JPEG, 8 bit", ".mov", AV_CODEC_ID_MJPEG, AV_PIX_FMT_YUVJ422P, 8}},
+      {Form::v210, {"v210", "v210", "v210 uncompressed, 10 bit", ".mov", AV_CODEC_ID_V210, AV_PIX_FMT_YUV422P10, 10}},
+      {Form::vc5, {"vc5", "VC-5", "VC-5, 10 bit", ".mov", AV_CODEC_ID_CFHD, AV_PIX_FMT_YUV422P10, 10}},
+      {Form::ffv1, {"ffv1", "FFV1", "FFV1, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUV422P10, 10}},
+      {Form::rdd36, {"rdd36", "RDD 36", "RDD 36, 10 bit", ".mov", AV_CODEC_ID_PRORES, AV_PIX_FMT_YUV422P10, 10, nullptr, 3}},
       {Form::rdd36_alpha,
-       {"RDD 36 with alpha, 10 bit", ".mov", AV_CODEC_ID_PRORES, AV_PIX_FMT_YUVA444P10, 10, nullptr, 4}}};
+       {"rdd36-alpha", "RDD 36", "RDD 36 with alpha, 10 bit", ".mov", AV_CODEC_ID_PRORES, AV_PIX_FMT_YUVA444P10, 10, nullptr, 4}},
+      {Form::ffv1_444, {"ffv1-444", "FFV1", "FFV1 4:4:4, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUV444P10, 10}},
+      {Form::ffv1_alpha, {"ffv1-alpha", "FFV1", "FFV1 with alpha, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUVA444P10, 10}}};
   return all.at(form);
 }
 
@@ -68,7 +76,60 @@ const FormSpec& spec_of(Form form) {
 const char* form_name(Form form) { return spec_of(form).name; }
 const char* form_extension(Form form) { return spec_of(form).extension; }
 int form_bits(Form form) { return spec_of(form).bits; }
-bool form_has_alpha(Form form) { return form == Form::rdd36_alpha; }
+bool form_has_alpha(Form form) { return form == Form::rdd36_alpha || form == Form::ffv1_alpha; }
+const char* form_id(Form form) { return spec_of(form).id; }
+const char* form_pixels(Form form) { return av_get_pix_fmt_name(spec_of(form).pixels); }
+const char* form_codec(Form form) { return spec_of(form).standard; }
+
+std::optional<Form> form_named(std::string_view id) {
+  for (int f = 0; f <= static_cast<int>(Form::ffv1_alpha); ++f)
+    if (form_id(static_cast<Form>(f)) == id) return static_cast<Form>(f);
+  return std::nullopt;
+}
+
+std::uint64_t form_frame_bytes(Form form, int width, int height) {
+  const auto of = [&](double bytes_a_pixel) {
+    return static_cast<std::uint64_t>(std::llround(bytes_a_pixel * width * height));
+  };
+  const auto vc3 = [&](int scale) { return static_cast<std::uint64_t>(vc3_frame_bytes(width, height, scale)); };
+  switch (form) {
+    case Form::vc3_lb: return vc3(kVc3Lb);
+    case Form::vc3_sq: return vc3(kVc3Sq);
+    case Form::vc3_hq:
+    case Form::vc3_hqx: return vc3(kVc3Hqx);
+    case Form::vc3_444: return vc3(kVc3444);
+    case Form::v210: return static_cast<std::uint64_t>(v210_frame_bytes(width, height));
+    case Form::h264_long_gop: return of(0.05);
+    case Form::h264_intra: return of(0.25);
+    case Form::motion_jpeg: return of(0.35);
+    case Form::vc5: return of(0.6);
+    case Form::rdd36: return of(0.5);
+    case Form::rdd36_alpha: return of(0.9);
+    case Form::ffv1: return of(1.7);
+    case Form::ffv1_444: return of(2.5);
+    case Form::ffv1_alpha: return of(2.7);
+  }
+  return 0;
+}
+
+bool form_is_constant(Form form) {
+  return form == Form::v210 || spec_of(form).codec == AV_CODEC_ID_DNXHD;
+}
+
+bool form_takes(Form form, int width, int height) {
+  const FormSpec& spec = spec_of(form);
+  if (spec.codec == AV_CODEC_ID_DNXHD && (width < 256 || height < 120)) return false;
+  if (form == Form::vc5) return width % 16 == 0 && height % 8 == 0;  // libav's encoder spoils the edges of others
+  const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(spec.pixels);
+  if (spec.codec == AV_CODEC_ID_FFV1 && d->log2_chroma_w == 0) return true;
+  return width % 2 == 0 && height % 2 == 0;
+}
+
+Form form_that_keeps(Form preferred, bool alpha, int width, int height) {
+  if (alpha && !form_has_alpha(preferred)) preferred = Form::rdd36_alpha;
+  if (form_takes(preferred, width, height)) return preferred;
+  return alpha ? Form::ffv1_alpha : Form::ffv1_444;
+}
 
 const std::vector<Form>& cached_forms() {
   static const std::vector<Form> all{Form::vc3_lb,  Form::vc3_sq,      Form::vc3_hq,      Form::vc3_hqx,
@@ -87,6 +148,22 @@ std::int64_t vc3_frame_bytes(int width, int height, int scale_numerator) {
   return std::max<std::int64_t>(8192, std::llround(bytes / 4096.0) * 4096);
 }
 
+namespace {
+
+/// The matrix that reading takes for this picture, stated or not, so that a copy of another size means the same.
+AVColorSpace matrix_of(const AVFrame& f) {
+  const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
+  if (f.colorspace == AVCOL_SPC_RGB || (d && d->flags & AV_PIX_FMT_FLAG_RGB)) return AVCOL_SPC_BT709;
+  if (f.colorspace != AVCOL_SPC_UNSPECIFIED) return f.colorspace;
+  return f.width < 1280 && f.height <= 576 ? AVCOL_SPC_SMPTE170M : AVCOL_SPC_BT709;
+}
+
+}  // namespace
+
+bool keeps_matrix(Form form, const AVFrame& picture) {
+  return spec_of(form).codec != AV_CODEC_ID_DNXHD || matrix_of(picture) == AVCOL_SPC_BT709;
+}
+
 struct MovieWriter::Impl {
   std::string path;
   ThrottledIo slow;
@@ -95,10 +172,12 @@ struct MovieWriter::Impl {
   AVStream* stream = nullptr;
   AVFrame* frame = nullptr;
   AVPacket* packet = nullptr;
+  SwsContext* scaler = nullptr;
   std::int64_t next = 0;
   bool header = false;
 
   ~Impl() {
+    sws_freeContext(scaler);
     av_packet_free(&packet);
     av_frame_free(&frame);
     avcodec_free_context(&codec);
@@ -108,7 +187,7 @@ struct MovieWriter::Impl {
     }
   }
 
-  Result<void> start(Form form, int width, int height, Rate rate) {
+  Result<void> start(Form form, int width, int height, Rate rate, const AVFrame* like = nullptr) {
     av_log_set_level(AV_LOG_QUIET);
     const FormSpec& spec = spec_of(form);
     const std::string_view end = spec.extension;
@@ -131,6 +210,11 @@ struct MovieWriter::Impl {
     codec->color_range = AVCOL_RANGE_MPEG;
     codec->colorspace = AVCOL_SPC_BT709, codec->color_primaries = AVCOL_PRI_BT709,
     codec->color_trc = AVCOL_TRC_BT709;
+    if (like) {
+      codec->colorspace = matrix_of(*like);
+      codec->color_primaries = like->color_primaries, codec->color_trc = like->color_trc;
+      codec->sample_aspect_ratio = like->sample_aspect_ratio;
+    }
     codec->thread_count = 1;  // the same bytes from the same pictures on every machine
     if (form == Form::vc3_hqx) {
       // Rendered media wait for the encoder more than for anything else; its slices are independent.
@@ -147,7 +231,7 @@ struct MovieWriter::Impl {
       codec->color_range = AVCOL_RANGE_JPEG;
       codec->flags |= AV_CODEC_FLAG_QSCALE;
       codec->global_quality = FF_QP2LAMBDA * 3;
-    } else if (form == Form::ffv1) {
+    } else if (spec.codec == AV_CODEC_ID_FFV1) {
       codec->gop_size = 1;
       codec->slices = 4;
       codec->level = 3;
@@ -162,6 +246,14 @@ struct MovieWriter::Impl {
     stream->time_base = codec->time_base;
     stream->avg_frame_rate = codec->framerate;
     avcodec_parameters_from_context(stream->codecpar, codec);
+    if (like) {
+      stream->sample_aspect_ratio = like->sample_aspect_ratio;
+      const AVFrameSideData* turned = av_frame_get_side_data(like, AV_FRAME_DATA_DISPLAYMATRIX);
+      constexpr std::size_t kMatrix = 9 * sizeof(std::int32_t);
+      if (turned && turned->size >= kMatrix)
+        if (std::uint8_t* data = av_stream_new_side_data(stream, AV_PKT_DATA_DISPLAYMATRIX, kMatrix))
+          std::memcpy(data, turned->data, kMatrix);
+    }
     format->flags |= AVFMT_FLAG_BITEXACT;  // no date in the file
     if ((slow = throttled_io(path, true))) format->pb = slow.get(), format->flags |= AVFMT_FLAG_CUSTOM_IO;
     else if ((r = avio_open(&format->pb, path.c_str(), AVIO_FLAG_WRITE)) < 0) return cannot_write(path, r);
@@ -170,10 +262,44 @@ struct MovieWriter::Impl {
     frame = av_frame_alloc();
     frame->format = codec->pix_fmt, frame->width = width, frame->height = height;
     frame->color_range = codec->color_range, frame->colorspace = codec->colorspace;
+    frame->color_primaries = codec->color_primaries, frame->color_trc = codec->color_trc;
     packet = av_packet_alloc();
     if (av_frame_get_buffer(frame, 64) < 0)
       return environment("there is no memory to encode", path, "Close other programs.");
     return {};
+  }
+
+  /// As libswscale counts matrices.
+  static int sws_matrix(AVColorSpace c) {
+    switch (c) {
+      case AVCOL_SPC_BT470BG:
+      case AVCOL_SPC_SMPTE170M: return SWS_CS_ITU601;
+      case AVCOL_SPC_SMPTE240M: return SWS_CS_SMPTE240M;
+      case AVCOL_SPC_BT2020_NCL:
+      case AVCOL_SPC_BT2020_CL: return SWS_CS_BT2020;
+      default: return SWS_CS_ITU709;
+    }
+  }
+  /// The picture in this file's layout and size, in `frame`.
+  Result<void> bring(const AVFrame& picture) {
+    scaler = sws_getCachedContext(scaler, picture.width, picture.height, static_cast<AVPixelFormat>(picture.format), frame->width,
+                                  frame->height, static_cast<AVPixelFormat>(frame->format),
+                                  SWS_BICUBIC | SWS_ACCURATE_RND | SWS_FULL_CHR_H_INP, nullptr, nullptr, nullptr);
+    if (!scaler)
+      return bad_input("a picture of this layout cannot be copied", path, "Choose another form, or pre-render instead.");
+    const int* matrix = sws_getCoefficients(sws_matrix(codec->colorspace));
+    const bool full = picture.color_range == AVCOL_RANGE_JPEG;
+    sws_setColorspaceDetails(scaler, matrix, full, matrix, codec->color_range == AVCOL_RANGE_JPEG, 0, 1 << 16, 1 << 16);
+    if (sws_scale(scaler, picture.data, picture.linesize, 0, picture.height, frame->data, frame->linesize) != frame->height)
+      return environment("a picture could not be copied", path, "Try again.");
+    return {};
+  }
+
+  Result<void> encode() {
+    frame->pts = next++;
+    frame->quality = codec->global_quality;
+    if (const int r = avcodec_send_frame(codec, frame); r < 0) return cannot_write(path, r);
+    return drain();
   }
 
   Result<void> drain() {
@@ -191,6 +317,14 @@ struct MovieWriter::Impl {
   }
 };
 
+Result<std::unique_ptr<MovieWriter>> MovieWriter::create_like(const AVFrame& picture, const std::string& path, Form form,
+                                                              int width, int height, Rate rate) {
+  auto impl = std::make_unique<Impl>();
+  impl->path = path;
+  if (auto r = impl->start(form, width, height, rate, &picture); !r) return std::unexpected(r.error());
+  return std::unique_ptr<MovieWriter>(new MovieWriter(std::move(impl)));
+}
+
 MovieWriter::MovieWriter(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
 MovieWriter::~MovieWriter() = default;
 
@@ -206,10 +340,14 @@ Result<void> MovieWriter::write(const Image& image) {
   Impl& s = *impl_;
   if (const int r = av_frame_make_writable(s.frame); r < 0) return cannot_write(s.path, r);
   if (auto r = from_image(image, *s.frame); !r) return r;
-  s.frame->pts = s.next++;
-  s.frame->quality = s.codec->global_quality;
-  if (const int r = avcodec_send_frame(s.codec, s.frame); r < 0) return cannot_write(s.path, r);
-  return s.drain();
+  return s.encode();
+}
+
+Result<void> MovieWriter::write(const AVFrame& picture) {
+  Impl& s = *impl_;
+  if (const int r = av_frame_make_writable(s.frame); r < 0) return cannot_write(s.path, r);
+  if (auto r = s.bring(picture); !r) return r;
+  return s.encode();
 }
 
 Result<void> MovieWriter::finish() {

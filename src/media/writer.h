@@ -1,12 +1,16 @@
 // Encoding through libav*.
 #pragma once
 #include <memory>
+#include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "base/error.h"
 #include "base/rational.h"
 #include "media/image.h"
+
+struct AVFrame;
 
 namespace gc {
 
@@ -24,13 +28,28 @@ enum class Form {
   vc5,
   ffv1,
   rdd36,
-  rdd36_alpha
+  rdd36_alpha,
+  ffv1_444,
+  ffv1_alpha
 };
 
 const char* form_name(Form form);       ///< "VC-3 HQX, 10 bit"
 const char* form_extension(Form form);  ///< ".mov", ".mkv" or ".mp4"
 int form_bits(Form form);
 bool form_has_alpha(Form form);
+const char* form_id(Form form);  ///< as commands and files say it: "vc3-hqx"
+std::optional<Form> form_named(std::string_view id);
+const char* form_pixels(Form form);  ///< layout of its pixels, as libav* names it
+const char* form_codec(Form form);   ///< as MediaInfo::codec has it
+/// Bytes of one frame: exact for VC-3 and v210, whose frames are all alike; else about, from test pictures with grain.
+std::uint64_t form_frame_bytes(Form form, int width, int height);
+/// Whether its frames are all of one size, so that what a piece will take is known.
+bool form_is_constant(Form form);
+/// Whether a raster can be kept in it: subsampled chroma wants even widths, and VC-3 at least 256 × 120 pixels.
+bool form_takes(Form form, int width, int height);
+/// `preferred`, or where that cannot keep the pictures what can: a form with alpha for those that have some, one with
+/// whole chroma for odd rasters.
+Form form_that_keeps(Form preferred, bool alpha, int width, int height);
 /// Forms that rendered and cached media may be kept in: each frame stands alone.
 const std::vector<Form>& cached_forms();
 /// Bytes of one v210 frame: rows of 6 pixels in 16 bytes, padded to 48 pixels (128 bytes).
@@ -46,8 +65,13 @@ class MovieWriter {
  public:
   static Result<std::unique_ptr<MovieWriter>> create(const std::string& path, Form form, int width,
                                                      int height, Rate rate);
+  /// For decoded pictures like this one, which are written with its matrix, primaries, transfer, pixel aspect and
+  /// orientation, without a way through working images. They are scaled to the given size where theirs is another.
+  static Result<std::unique_ptr<MovieWriter>> create_like(const AVFrame& picture, const std::string& path, Form form,
+                                                          int width, int height, Rate rate);
   ~MovieWriter();
   Result<void> write(const Image& image);
+  Result<void> write(const AVFrame& picture);
   Result<void> finish();
 
  private:

@@ -90,7 +90,7 @@ class ProgramMaker : public FrameMaker {
       work->key = program_->picture_key(frame);
       work->known = options_.cache->find(work->key);
     }
-    FrameRecipe recipe = work->known ? FrameRecipe{frame, -1, {}, {}, {}} : program_->recipe(frame, seals_);
+    FrameRecipe recipe = work->known ? FrameRecipe{frame, -1, {}, {}, {}, {}} : program_->recipe(frame, seals_);
     work->fetched = decoders_.fetch(*program_, std::move(recipe), seals_, result.stages);
     result.steady_fetch_ms = work->fetched.turn_ms, result.beside_ms = work->fetched.beside_ms;
     result.shared_wait_ms = work->fetched.waited_ms;
@@ -105,7 +105,7 @@ class ProgramMaker : public FrameMaker {
     if (options_.screen && !options_.keep_image && !options_.keep_frames && !work.known && decoded.trouble.empty())
       if (auto screen = straight_to_screen(*program_, decoded, result.stages)) {
         result.screen = std::move(*screen);
-        if (decoded.recipe.seal) result.state = FrameState::sealed;
+        result.state = state_of(decoded.recipe);
         return;
       }
     FrameNotes notes;
@@ -114,20 +114,23 @@ class ProgramMaker : public FrameMaker {
     if (!made) made = make(work, result, notes);
     if (options_.screen) show(*made, result);
     if (options_.keep_image) result.image = made->copy();
-    if (work.known) result.state = FrameState::remembered;
-    else if (decoded.recipe.seal) result.state = FrameState::sealed;
-    else if (decoded.recipe.tap) result.state = tapped_after(decoded.recipe.tap->after);
+    result.state = work.known ? FrameState::remembered : state_of(decoded.recipe);
     result.unseen = notes.unseen;
     result.offline = notes.stand_in || std::any_of(decoded.pictures.begin(), decoded.pictures.end(),
                                                    [](const FramePtr& p) { return !p; });
     // Rendered media that do not turn into the picture they stand for are not asked again.
     if (notes.stand_in && decoded.recipe.seal) seals_->report_broken(*decoded.recipe.seal);
-    if (notes.stand_in && decoded.recipe.tap) seals_->report_broken(decoded.recipe.tap->hit);
+    if (notes.stand_in)
+      for (const Tap& tap : decoded.recipe.taps) seals_->report_broken(tap.hit);
     result.trouble = decoded.trouble;
     result.trouble.insert(result.trouble.end(), notes.trouble.begin(), notes.trouble.end());
   }
 
  private:
+  static FrameState state_of(const FrameRecipe& r) {
+    return r.seal ? FrameState::sealed : r.taps.empty() ? FrameState::live : FrameState::half;
+  }
+
   void decode_into(ProgramWork& work, FrameResult& result) {
     auto decoded = decode(work.fetched, seals_, result.stages);
     // Rendered media that cannot be decoded: the live frame is always the truth.

@@ -84,11 +84,11 @@ class Pricing {
   Forecast costs_;
 };
 
-FrameStates with_sealed(FrameStates states, const std::vector<Candidate>& all, Frames duration) {
+Route with_sealed(Route states, const std::vector<Candidate>& all, Frames duration) {
   states.resize(static_cast<std::size_t>(duration));
   for (const Candidate& c : all)
     if (c.chosen)
-      for (Frames f = c.range.in; f < c.range.out; ++f) states[static_cast<std::size_t>(f)] = FrameState::sealed;
+      for (Frames f = c.range.in; f < c.range.out; ++f) states.set(static_cast<std::size_t>(f), FrameState::sealed);
   return states;
 }
 
@@ -205,7 +205,7 @@ std::vector<FrameRange> Plan::ranges() const {
   return all;
 }
 
-Plan make_plan(const Program& program, const Notebook& notebook, const FrameStates& sealed, FrameRange range,
+Plan make_plan(const Program& program, const Notebook& notebook, const Route& sealed, FrameRange range,
                const PlanOptions& options) {
   Plan plan;
   plan.before = forecast(program, notebook, sealed, range, options.forecast);

@@ -42,7 +42,7 @@ struct PlanOptions {
 /// Chooses stretches to pre-render so that no span of the range spills or wavers, also on a slower day (the
 /// margin), with the least render time that a backward elimination finds: everything in the bad spans first,
 /// then stretch after stretch is left out again, dearest first, as long as playback still holds.
-Plan make_plan(const Program& program, const Notebook& notebook, const FrameStates& sealed, FrameRange range,
+Plan make_plan(const Program& program, const Notebook& notebook, const Route& sealed, FrameRange range,
                const PlanOptions& options);
 
 /// Seconds as a person says them: "40 s", "3 min 20 s".

@@ -10,7 +10,7 @@
 #include "base/timecode.h"
 #include "media/writer.h"
 #include "pipeline/parallel.h"
-#include "seat/seat.h"
+#include "queue/pieces.h"
 
 namespace gc {
 namespace {
@@ -19,21 +19,17 @@ namespace {
 struct Subject {
   ProgramPtr program;
   std::function<Hash128(Frames)> key;
-  int after = 0;  ///< as in Chunk
+  Form form = Form::vc3_hqx;
+  TapKind kind = TapKind::frame;
+  int after = 0;     ///< as in Chunk
+  std::string of{};  ///< id of what it is taken of; empty: of each frame's main segment
 };
 
 /// Takes finished frames in any order and encodes them in theirs, piece after piece.
 class PieceWriter {
  public:
-  PieceWriter(const Subject& subject, Shelf& shelf, std::vector<FrameRange> pieces, std::uint64_t leave_free)
-      : subject_(subject), program_(*subject.program), shelf_(shelf), pieces_(std::move(pieces)), leave_free_(leave_free) {}
-  ~PieceWriter() {
-    std::error_code e;
-    if (writer_) {
-      writer_.reset();
-      fs::remove(temporary_, e);
-    }
-  }
+  PieceWriter(const Subject& subject, Shelf& shelf, std::vector<FrameRange> pieces)
+      : subject_(subject), program_(*subject.program), shelf_(shelf), pieces_(std::move(pieces)) {}
 
   /// Number of frames that are encoded so far.
   Result<void> take(FrameResult&& result) {
@@ -64,48 +60,50 @@ class PieceWriter {
     }
     if (auto r = fits_form(frame); !r) return r;
     if (!writer_) {
-      const Volume volume = volume_of(shelf_.folder());
-      const auto need = static_cast<std::uint64_t>(range.length()) *
-                        static_cast<std::uint64_t>(vc3_frame_bytes(t.width, t.height, kVc3Hqx));
-      if (volume.free_bytes < need + leave_free_)
-        return environment(fmt::format("the volume has {:.1f} GB left, which is needed for other things",
-                                       static_cast<double>(volume.free_bytes) / 1e9),
-                           shelf_.folder().string(),
-                           "Free some space or choose another shelf; finished pieces are kept.");
-      auto name = shelf_.temporary_name();
-      if (!name) return std::unexpected(name.error());
-      temporary_ = *name;
-      auto writer = MovieWriter::create(temporary_.string(), Form::vc3_hqx, t.width, t.height, t.rate);
+      const std::uint64_t each = form_frame_bytes(subject_.form, t.width, t.height);
+      auto draft = shelf_.begin(piece_room(each, range.length(), subject_.form), form_extension(subject_.form),
+                                static_cast<double>(each) * t.rate.fps() / 1e6);
+      if (!draft) return std::unexpected(draft.error());
+      draft_.emplace(std::move(*draft));
+      auto writer = MovieWriter::create(draft_->path.string(), subject_.form, t.width, t.height, t.rate);
       if (!writer) return std::unexpected(writer.error());
       writer_ = std::move(*writer);
       chunk_ = {};
-      chunk_.timeline = t.name, chunk_.after = subject_.after;
-      if (const CompiledSegment* s = main_segment(program_, range.in))
+      chunk_.timeline = t.name, chunk_.after = subject_.after, chunk_.kind = subject_.kind, chunk_.form = subject_.form;
+      chunk_.width = t.width, chunk_.height = t.height, chunk_.segment = subject_.of;
+      if (!subject_.of.empty()) chunk_.offset = range.in;
+      else if (const CompiledSegment* s = main_segment(program_, range.in))
         chunk_.segment = s->segment->id, chunk_.offset = range.in - s->in;
     }
     if (auto r = writer_->write(frame.image); !r) return r;
+    if (!form_is_constant(subject_.form))
+      if (auto r = keep_room(shelf_, *draft_); !r) return r;
     chunk_.frames.push_back(subject_.key(frame.frame));
     ++report.frames;
     if (++in_piece_ < range.length()) return {};
     in_piece_ = 0, ++piece_;
     if (auto r = writer_->finish(); !r) return r;
     writer_.reset();
-    chunk_.made = now_utc();
+    chunk_.made = now_utc(), chunk_.seconds = since_piece_.ms() / 1000;
+    since_piece_ = {};
     std::error_code e;
-    report.bytes += fs::file_size(temporary_, e);
+    report.bytes += fs::file_size(draft_->path, e);
     ++report.pieces;
-    return shelf_.add(std::move(chunk_), temporary_);
+    Draft done = std::move(*draft_);
+    draft_.reset();
+    return shelf_.add(std::move(chunk_), std::move(done));
   }
 
   /// Whether a picture that others are made of loses nothing but what the form says.
   Result<void> fits_form(const FrameResult& frame) const {
-    if (subject_.after == 0) return {};
+    if (subject_.kind == TapKind::frame) return {};
     const auto refused = [&](const std::string& why) {
-      return bad_input(fmt::format("the stack cannot be cached there at {}: {}",
+      return bad_input(fmt::format("the picture cannot be kept there at {}: {}",
                                    timecode_at(*program_.timeline(), frame.frame), why),
-                       program_.timeline()->name, "Cache it after another effect, or pre-render the segment.");
+                       program_.timeline()->name, "Keep it after another effect, or pre-render the segment.");
     };
-    if (!frame.image.opaque) return refused("the picture has transparency, which this form does not keep");
+    if (!frame.image.opaque && !form_has_alpha(subject_.form))
+      return refused("it has transparency, which this form does not keep");
     const float* p = frame.image.data();
     float least = 0, most = 1;
     for (std::size_t i = 0; i < frame.image.floats(); ++i) least = std::min(least, p[i]), most = std::max(most, p[i]);
@@ -118,13 +116,13 @@ class PieceWriter {
   const Program& program_;
   Shelf& shelf_;
   std::vector<FrameRange> pieces_;
-  std::uint64_t leave_free_;
   std::map<Frames, FrameResult> waiting_;
   std::size_t piece_ = 0;
   Frames in_piece_ = 0;
-  std::unique_ptr<MovieWriter> writer_;
-  fs::path temporary_;
+  std::optional<Draft> draft_;
+  std::unique_ptr<MovieWriter> writer_;  ///< gone before the file it writes
   Chunk chunk_;
+  Stopwatch since_piece_;
 };
 
 }  // namespace
@@ -188,7 +186,11 @@ Result<PrerenderReport> render(const Subject& subject, Shelf& shelf, const std::
   std::vector<Frames> frames;
   for (const FrameRange& piece : todo)
     for (Frames f = piece.in; f < piece.out; ++f) frames.push_back(f);
-  PieceWriter writer(subject, shelf, todo, options.leave_free_bytes);
+  // What a job makes is never thrown away by the same job.
+  std::vector<Hash128> own;
+  for (const Frames f : frames) own.push_back(subject.key(f));
+  const Shelf::Protection kept = shelf.protect(own);
+  PieceWriter writer(subject, shelf, todo);
   writer.report.already_sealed = skipped.already_sealed;
   if (frames.empty()) return writer.report;
 
@@ -273,7 +275,10 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf, const 
                                   const std::function<bool(const PrerenderProgress&)>& progress) {
   MediaCatalog media;
   const ProgramPtr program = for_rendering(played, options.device, media);
-  return render({program, [&](Frames f) { return program->fingerprint(f); }}, shelf, ranges, options, progress);
+  const Timeline& t = *program->timeline();
+  shelf.want(program);
+  return render({program, [&](Frames f) { return program->fingerprint(f); }, form_that_keeps(options.form, false, t.width, t.height)},
+                shelf, ranges, options, progress);
 }
 
 Result<PrerenderReport> cache_stack(const ProgramPtr& played, Shelf& shelf, const std::string& id, std::size_t after,
@@ -291,13 +296,62 @@ Result<PrerenderReport> cache_stack(const ProgramPtr& played, Shelf& shelf, cons
   if (after < 1 || after > s->effects.size())
     return bad_input(fmt::format("'{}' has {} effects that run", s->segment->name, s->effects.size()), where,
                      "Name one of them.");
+  bool alpha = !s->opaque;
+  for (std::size_t i = 0; i < after; ++i) alpha = alpha || (s->effects[i].type && s->effects[i].type->places);
   RenderOptions full;
   full.device = options.device, full.rendering = true, full.join_fields = whole->options().join_fields;
   const ProgramPtr part = Program::compile(alone_up_to(*whole->timeline(), *s, after), media, full);
   PrerenderOptions unpriced = options;
   unpriced.price = {};
-  return render({part, [&](Frames f) { return whole->tap_key(*s, f, after); }, static_cast<int>(after)}, shelf,
-                {{s->in, s->out}}, unpriced, progress);
+  shelf.want(whole);
+  const Timeline& t = *part->timeline();
+  return render({part, [&](Frames f) { return whole->tap_key(*s, f, after); },
+                 form_that_keeps(options.form, alpha, t.width, t.height), TapKind::stack, static_cast<int>(after)},
+                shelf, {{s->in, s->out}}, unpriced, progress);
+}
+
+namespace {
+
+/// The first segment anywhere that shows a composition.
+const CompiledSegment* shows(const Program& program, const std::string& composition) {
+  for (const auto& s : program.segments()) {
+    if (!s->inner) continue;
+    if (s->segment->ref == composition) return s.get();
+    if (const CompiledSegment* inside = shows(*s->inner, composition)) return inside;
+  }
+  return nullptr;
+}
+
+/// A timeline with a composition's tracks on it and nothing else.
+TimelinePtr alone(const Timeline& t, const Composition& composition) {
+  auto part = std::make_shared<Timeline>(t);
+  part->tracks = composition.tracks;
+  part->display_space = part->working_space;
+  return part;
+}
+
+}  // namespace
+
+Result<PrerenderReport> bake(const ProgramPtr& played, Shelf& shelf, const std::string& id, FrameRange frames,
+                             const PrerenderOptions& options,
+                             const std::function<bool(const PrerenderProgress&)>& progress) {
+  MediaCatalog media;
+  const ProgramPtr whole = for_rendering(played, options.device, media);
+  const Timeline& t = *whole->timeline();
+  const CompiledSegment* s = shows(*whole, id);
+  const auto composition = t.compositions.find(id);
+  if (!s || composition == t.compositions.end())
+    return bad_input(fmt::format("no segment shows a composition '{}'", id), t.name, "Name one that 'inspect' lists.");
+  RenderOptions full;
+  full.device = options.device, full.rendering = true, full.join_fields = whole->options().join_fields;
+  const ProgramPtr part = Program::compile(alone(t, *composition->second), media, full);
+  PrerenderOptions unpriced = options;
+  unpriced.price = {};
+  if (frames.length() <= 0) frames = {0, part->duration()};
+  shelf.want(whole);
+  return render({part, [&](Frames f) { return s->inner->composition_key(f); },
+                 form_that_keeps(options.form, !s->opaque, t.width, t.height), TapKind::composition, 0, id},
+                shelf, {frames}, unpriced, progress);
 }
 
 }  // namespace gc

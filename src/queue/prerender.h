@@ -1,5 +1,5 @@
-// Pre-rendering: pieces of the program rendered in full quality, encoded as VC-3 HQX, and put on the shelf
-// one by one.
+// Rendering: pieces of a program, of a stack, of a composition or of a source in full quality, encoded in the form asked
+// for, and put on the shelf one by one.
 #pragma once
 #include <functional>
 
@@ -33,10 +33,11 @@ struct RenderPrice {
 struct PrerenderOptions {
   int workers = 2;
   bool background = true;
-  std::uint64_t leave_free_bytes = std::uint64_t{1} << 30;  ///< on the shelf's volume
   Device device = Device::processor;                        ///< the setting for rendering
   std::shared_ptr<Notebook> notebook = {};                  ///< learns from every frame
   RenderPrice price = {};  ///< what was said of it; kept with what it took, when all of it was rendered
+  /// In which the pictures are kept. Where it cannot keep them (transparency, odd rasters) another is taken.
+  Form form = Form::vc3_hqx;
 };
 
 /// The same timeline as it is rendered: at full quality, with everything that is unseen in playback made.
@@ -61,10 +62,30 @@ Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf,
                                   const std::function<bool(const PrerenderProgress&)>& progress);
 
 /// Renders a segment's picture after the first effects of its stack and puts it on the shelf: what lies above stays live
-/// and can be changed without losing it. Only opaque pictures between black and white can be kept so.
+/// and can be changed without losing it. Transparency is kept; values beyond black and white are refused.
 /// @param after number of effects, counted as the program runs them; at least 1
 Result<PrerenderReport> cache_stack(const ProgramPtr& program, Shelf& shelf, const std::string& segment, std::size_t after,
                                     const PrerenderOptions& options,
                                     const std::function<bool(const PrerenderProgress&)>& progress);
+
+/// Renders a composition, with its transparency, once for all segments that show it.
+/// @param frames of the composition; empty: all of it
+Result<PrerenderReport> bake(const ProgramPtr& program, Shelf& shelf, const std::string& composition, FrameRange frames,
+                             const PrerenderOptions& options,
+                             const std::function<bool(const PrerenderProgress&)>& progress);
+
+/// Copies a source into a form that is light to decode, `size` times smaller on each side (1, 2, 4, 8 or 16), with its
+/// colours as they are. Floating-point and scene-linear pictures are refused.
+/// @param frames of the source; empty: all of it
+Result<PrerenderReport> copy_source(const CompiledSegment& source, Shelf& shelf, FrameRange frames, int size,
+                                    const PrerenderOptions& options,
+                                    const std::function<bool(const PrerenderProgress&)>& progress);
+/// Size and form of such a copy, or why there is none.
+struct CopyForm {
+  Form form = Form::vc3_hqx;
+  int width = 0, height = 0;
+  std::string refused;  ///< a sentence
+};
+CopyForm copy_form(const MediaInfo& media, int size, Form preferred);
 
 }  // namespace gc

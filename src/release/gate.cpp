@@ -93,7 +93,7 @@ Gate check_gate(const Program& program, const Shelf* shelf) {
                           "Lift the bypass."});
   }
   if (shelf) {
-    const std::vector<FrameState> states = shelf->states(program);
+    const Route states = shelf->route(program);
     std::set<std::string> told;
     for (const CompiledInterval& i : program.intervals())
       for (Frames f = i.in; f < i.out; ++f)

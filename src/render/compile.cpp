@@ -9,6 +9,7 @@
 #include "media/writer.h"
 #include "render/device.h"
 #include "render/program.h"
+#include "render/stage_refs.h"
 #include "timeline/keys.h"
 
 namespace gc {
@@ -88,47 +89,16 @@ class Compiler {
   StageRef stage(StageKind kind, Hash128 k, int own, const std::string& law, const std::string& label) const {
     return {kind, k, own, law_name(law, label, kind, {"Mpixel"}), {mpix()}, false};
   }
-  /// Reading and decoding grow with the file's pixels and bytes, not with the raster.
-  static std::pair<StageRef, StageRef> fetch_stages(Hash128 read, Hash128 decode, int own,
-                                                    const std::string& codec, double mpix, double mbytes,
-                                                    int threads_in_order) {
-    StageRef r{StageKind::read, read, own, law_name("read", "Reading", StageKind::read, {"MB"}), {}, true};
-    r.terms[0] = static_cast<float>(mbytes), r.in_order = 1;
-    StageRef d{StageKind::decode,
-               decode,
-               own,
-               law_name("decode " + codec, codec, StageKind::decode, {"Mpixel of the file", "MB"}),
-               {},
-               false};
-    d.terms[0] = static_cast<float>(mpix), d.terms[1] = static_cast<float>(mbytes);
-    d.in_order = threads_in_order;
-    return {r, d};
-  }
-  /// Converting a picture of this format to its place on the raster.
   StageRef convert_stage(Hash128 k, int own, const std::string& format, int width, int height,
                          const Placement& placement = {}, double aspect = 1) const {
-    const bool scaled = width != width_ || height != height_ || aspect != 1;
-    StageRef c{StageKind::convert,
-               k,
-               own,
-               law_name("convert " + format + (scaled ? ", scaled" : ""),
-                        "Convert " + format + (scaled ? ", scaled" : ""), StageKind::convert,
-                        {"Mpixel", "Mpixel across", "Mpixel down", "Mpixel placed"}),
-               {mpix()},
-               false};
-    if (!scaled) return c;
-    const PlacedSize p = placed_size(width, height, width_, height_, placement, aspect);
-    const ScalingWork work = scaling_work(p);
-    c.terms[1] = static_cast<float>(work.across / 1e6), c.terms[2] = static_cast<float>(work.down / 1e6);
-    c.terms[3] = static_cast<float>(p.width * p.height / 1e6);
-    return c;
+    return gc::convert_stage(k, own, format, width, height, width_, height_, placement, aspect);
   }
 
   void common_stages(Program& p) {
     p.display_ = stage(StageKind::display, key("display").done(),
                        owner("", "", "Display", StageKind::display), "display", "Display");
     mix_owner_ = owner("", "", "Mix of tracks", StageKind::mix);
-    const int sealed = owner("", "", "Sealed media", StageKind::decode);
+    const int sealed = p.sealed_owner_ = owner("", "", "Sealed media", StageKind::decode);
     std::tie(p.sealed_read_, p.sealed_decode_) =
         fetch_stages(key("read sealed").done(), key("decode sealed VC-3 HQX by frames").done(), sealed, "VC-3 10 bit",
                      mpix(), static_cast<double>(vc3_frame_bytes(width_, height_, kVc3Hqx)) / 1e6, 0);
@@ -586,7 +556,34 @@ class Compiler {
       program.intervals_.push_back(
           {cuts[i], cuts[i + 1], compiled.layers, compiled.unseen, missing, between(compiled),
            missing ? std::nullopt : straight(program, compiled)});
+      program.intervals_.back().identity = identity_of(program.intervals_.back());
     }
+  }
+
+  Hash128 identity_of(const CompiledInterval& interval) const {
+    Hasher h;
+    h.add(kRendererVersion).add(timeline_->width).add(timeline_->height);
+    h.add(timeline_->working_space).add(timeline_->display_space).add(options_.rendering);
+    for (const CompiledLayer& l : interval.layers) add_identity(h, l, interval.in);
+    return h.done();
+  }
+  void add_identity(Hasher& h, const CompiledLayer& l, Frames in) const {
+    const auto add = [&](const CompiledSegment& s) {
+      h.add(s.identity).add(s.content_identity).add(in - s.in).add(s.source_at.num).add(s.source_at.den);
+      h.add(s.segment->speed.num).add(s.segment->speed.den).add(s.source_rate.num).add(s.source_rate.den);
+      h.add(timeline_->rate.num).add(timeline_->rate.den);
+      if (has_keys(s.segment->opacity)) h.add(s.segment->opacity.dump());
+      if (s.content == Content::generator) h.add(s.generator.identity);
+      if (!s.inner) return;
+      for (const CompiledInterval& i : s.inner->intervals()) h.add(i.in).add(i.out).add(i.identity);
+    };
+    h.add("layer");
+    add(*l.from);
+    if (l.from_matte) add_identity(h.add("matte"), *l.from_matte, in);
+    if (!l.to) return;
+    h.add(in - l.in).add(l.out - l.in).add(l.identity);
+    add(*l.to);
+    if (l.to_matte) add_identity(h.add("matte"), *l.to_matte, in);
   }
 
   /// Whether an interval is one source that nothing is done to, and what bringing it to the screen costs then.
@@ -599,15 +596,6 @@ class Compiler {
       return {};
     return straight_stage(s.convert, s.media.pixel_format);
   }
-  /// What a conversion costs when it goes to the screen's 8 bits at once.
-  static StageRef straight_stage(StageRef convert, const std::string& format) {
-    const bool scaled = convert.terms[3] > 0;
-    convert.key = Hasher().add("straight").add(convert.key).done();
-    convert.law = law_name("show " + format + (scaled ? ", scaled" : ""), "Show " + format + (scaled ? ", scaled" : ""),
-                           StageKind::convert, {"Mpixel", "Mpixel across", "Mpixel down", "Mpixel placed"});
-    return convert;
-  }
-
   /// Whether the layer's sources surely have every frame of the interval: those that begin and end within the file.
   bool has_all(const CompiledLayer& l, const Interval& interval) const {
     const auto sure = [&](const CompiledSegmentPtr& s) {

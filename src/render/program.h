@@ -2,6 +2,7 @@
 // program serves any number of threads.
 #pragma once
 #include <algorithm>
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -13,30 +14,18 @@
 #include "media/blend.h"
 #include "media/convert.h"
 #include "media/reader.h"
+#include "render/route.h"
 #include "timeline/layout.h"
 
 namespace gc {
-
-/// What answers a frame in playback: it is made live, its rendered media match it (sealed), or match what it was
-/// before a change (broken; it is made live), or memory holds it. From `tapped` on: rendered media stand for the main
-/// segment's picture after its first effects, and those above stay live.
-enum class FrameState : std::uint8_t { live, sealed, broken, remembered, tapped = 16 };
-/// After so many effects.
-inline FrameState tapped_after(std::size_t effects) {
-  return static_cast<FrameState>(static_cast<std::size_t>(FrameState::tapped) + std::min<std::size_t>(effects, 200));
-}
-/// How many effects rendered media stand for; 0: of none alone.
-inline std::size_t taps_of(FrameState s) {
-  return s > FrameState::tapped ? static_cast<std::size_t>(s) - static_cast<std::size_t>(FrameState::tapped) : 0;
-}
-/// By frame of a timeline. What is missing at the end is live; empty: everything is.
-using FrameStates = std::vector<FrameState>;
 
 /// Whoever keeps rendered media answers whether a frame is there. Called from several threads.
 struct SealHit {
   std::string path;
   Frames index = 0;   ///< frame within the file
   Hash128 checksum{};  ///< of its coded picture; zero: not known
+  Form form = Form::vc3_hqx;
+  int width = 0, height = 0;  ///< of its pictures; 0: the program's raster
 };
 class SealLookup {
  public:
@@ -204,6 +193,8 @@ struct CompiledInterval {
   StageRef between;                   ///< what a frame costs besides its stages: copies, memory
   /// Where nothing is done to a picture on its way from the decoder to the screen: the stage that converts it.
   std::optional<StageRef> straight;
+  /// Names everything that its frames depend on, but not where it lies on the timeline: the same after a ripple.
+  Hash128 identity{};
 };
 
 /// One picture to fetch before a frame can be processed.
@@ -217,23 +208,32 @@ struct DecodeRequest {
   const StageRef* fields = nullptr;  ///< the stage of making one picture of two fields, where that is done
   Hash128 checksum{};                ///< of the coded picture; zero: not known
   bool rendered = false;             ///< rendered media, which are given up when they cannot be read
-
-  Hash128 key() const { return Hasher().add(use).add(frame).done(); }
+  Hash128 name{};                    ///< by which its picture is found, see request_name()
 };
+/// Names the picture of frame n for a use: of its source, or of rendered media that stand for the segment's.
+Hash128 request_name(const Hash128& use, Frames n);
 
-/// Rendered media that stand for a segment's picture after its first effects.
+/// Rendered media that are fetched for a frame. Those of a stack or a composition stand in for the segment's picture at
+/// `frame`; those of a source are found as its pictures are.
 struct Tap {
+  TapUse is;
+  Frames frame = 0;  ///< of the program that the segment lies in
   SealHit hit;
-  const CompiledSegment* segment = nullptr;
-  std::size_t after = 0;  ///< effects
+  Hash128 name;      ///< of the request for it
 };
 
 struct FrameRecipe {
   Frames frame = 0;
   int interval = -1;
   std::optional<SealHit> seal;
-  std::optional<Tap> tap;
+  std::vector<Tap> taps;
   std::vector<DecodeRequest> requests;
+  std::vector<Hash128> live;  ///< uses of segments whose content is made, for some frame that is looked at
+
+  /// What stands for a segment's picture at a frame; null when it is made.
+  const Tap* tap_of(const Hash128& use, Frames at) const;
+  /// What is fetched where it is the same for all frames that are looked at.
+  TapPattern pattern() const;
 };
 
 class Program {
@@ -263,19 +263,30 @@ class Program {
   /// Of a segment's picture after the first `count` effects of its stack.
   Hash128 stack_key(const CompiledSegment& s, Frames frame, std::size_t count) const;
 
-  /// Names the picture of a segment after the first `count` effects of its stack as rendered media do: what it depends on
-  /// and no more. Moving or renaming the segment, and effects above, change nothing.
+  /// Names of pictures as rendered media have them: what they depend on and no more. Of a segment's stack after its first
+  /// effects: moving or renaming the segment, and effects above, change nothing.
   Hash128 tap_key(const CompiledSegment& s, Frames frame, std::size_t count) const;
-  /// The highest place in the main segment's stack that rendered media stand for at this frame. Effects above that look
-  /// at neighbouring frames leave none.
-  std::optional<Tap> tap(Frames frame, const SealLookup& seals) const;
+  /// Of all tracks before the display's colours, with alpha: what a segment shows whose composition this program is.
+  Hash128 composition_key(Frames frame) const;
+  /// Of a source's frame, `size` times smaller on each side, wherever the file lies and whatever plays it.
+  static Hash128 source_key(const MediaInfo& media, bool joins_fields, Frames frame, int size);
 
+  /// What has to be fetched for a frame. With seals, rendered media stand in wherever there are some: the finished frame's,
+  /// else of each segment those that are furthest in its making.
   FrameRecipe recipe(Frames frame, const SealLookup* seals) const;
-  /// The stages that the frame goes through when it is made live for a screen.
-  /// @param tapped effects of the main segment that rendered media stand for
-  std::vector<StageRef> stages(Frames frame, std::size_t tapped = 0) const;
+  /// The stages that the frame goes through on its way to a screen, with these pictures fetched and all else live.
+  std::vector<StageRef> stages(Frames frame, const TapPattern& taps = {}) const;
+  /// Reading, decoding and converting rendered media of this form and size.
+  std::vector<StageRef> rendered_stages(const TapUse& tap) const;
+  /// Whether something of the frame cannot be shown, with these pictures fetched.
+  bool unseen(Frames frame, const TapPattern& taps) const;
+  /// Calls `see` for each segment that counts at a frame, also within compositions, with its use and the frame there.
+  using See = std::function<void(const Program& program, const CompiledSegment& s, Frames frame, const Hash128& use)>;
+  void each_segment(Frames frame, const See& see, const Hash128& use = {}) const;
   /// The segment whose picture goes straight from the decoder to the screen at this frame; null: it has to be made.
   const CompiledSegment* straight(Frames frame) const;
+  /// And the stage that does it, with these pictures fetched.
+  std::optional<StageRef> straight_stage(Frames frame, const TapPattern& taps = {}) const;
   /// The same of sealed media: the stage that converts them; null where they have to be made.
   const StageRef* straight_sealed() const { return sealed_straight_ ? &*sealed_straight_ : nullptr; }
   /// The stages of a frame that is answered by sealed media of this program's raster.
@@ -289,20 +300,15 @@ class Program {
 
  private:
   friend class Compiler;
-  void gather(Frames frame, std::vector<DecodeRequest>& out, const Hash128& use, int keep,
-              const CompiledSegment* tapped = nullptr) const;
-  void gather(const CompiledSegment& s, Frames frame, std::vector<DecodeRequest>& out, const Hash128& use,
-              int keep) const;
-  void gather(const CompiledLayer& l, Frames frame, std::vector<DecodeRequest>& out, const Hash128& use,
-              int keep, const CompiledSegment* tapped = nullptr) const;
+  friend class Gathering;
   void add_layer(Hasher& h, const CompiledLayer& l, Frames frame) const;
   /// `fetched`: a segment that is also its own or another's matte is fetched once.
   using Fetched = std::set<const CompiledSegment*>;
-  std::vector<StageRef> made_stages(Frames frame, std::size_t tapped = 0) const;
+  std::vector<StageRef> made_stages(Frames frame, const TapPattern& taps, const Hash128& use) const;
   void add_stages(std::vector<StageRef>& all, const CompiledSegment& s, Frames frame, Fetched& fetched,
-                  std::size_t tapped = 0) const;
+                  const TapPattern& taps, const Hash128& use) const;
   void add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Frames frame, Fetched& fetched,
-                  std::size_t tapped = 0) const;
+                  const TapPattern& taps, const Hash128& use) const;
 
   TimelinePtr timeline_;
   RenderOptions options_;
@@ -314,11 +320,14 @@ class Program {
   std::vector<Owner> owners_;
   std::optional<CompiledEffect> output_;
   StageRef display_, sealed_read_, sealed_decode_, sealed_convert_;
+  int sealed_owner_ = -1;
   std::optional<StageRef> sealed_straight_;
 };
 
 /// Which reader a segment's source is read by.
 Hash128 use_of(const Hash128& outer, const CompiledSegment& s);
+/// Calls `see` for the layer's segment, the incoming one of a transition, and their mattes.
+void each_segment_of(const CompiledLayer& layer, const std::function<void(const CompiledSegment&)>& see);
 
 /// Changes when the same timeline would give other pixels than before, which breaks every seal.
 inline constexpr const char* kRendererVersion = "4";

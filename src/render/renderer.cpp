@@ -82,13 +82,8 @@ class Processor {
   }
 
   Image sealed(const Program& program) {
-    Image image;
-    timed(log_, program.sealed_convert(), [&] {
-      if (auto converted = to_image(*decoded_.pictures.front(), program.width(), program.height()))
-        image = std::move(*converted);
-      else notes_.trouble.push_back(converted.error().text());
-    });
-    return image.empty() ? stand_in(program) : std::move(image);
+    const SealHit& hit = *decoded_.recipe.seal;
+    return rendered(program, {{}, TapKind::frame, 0, hit.form, hit.width, hit.height}, request_name({}, decoded_.recipe.frame));
   }
 
   /// The last steps: to the colours of the screen, and a region back to its place.
@@ -202,7 +197,7 @@ class Processor {
   Image segment_picture(const Program& program, const CompiledSegment& s, const CompiledLayer* matte,
                         Frames frame, const Hash128& use) {
     const cv::Rect part = wanted(program);
-    if (s.unseen && !s.inner && !program.options().rendering) {
+    if (s.unseen && !s.inner && !program.options().rendering && !decoded_.recipe.tap_of(use_of(use, s), frame)) {
       notes_.unseen = true;
       return cropped(unseen_picture(program.width(), program.height()), part);
     }
@@ -219,12 +214,14 @@ class Processor {
     return std::move(piece.image);
   }
 
-  /// What rendered media have of a segment's stack. It was asked for last.
-  Image tapped(const Program& program) {
+  /// A picture that rendered media have, on this raster.
+  Image rendered(const Program& program, const TapUse& tap, const Hash128& name) {
     Image image;
-    if (const FramePtr& picture = decoded_.pictures.back())
-      timed(log_, program.sealed_convert(), [&] {
-        if (auto converted = to_image(*picture, program.width(), program.height())) image = std::move(*converted);
+    const auto it = decoded_.index.find(name);
+    if (const FramePtr picture = it == decoded_.index.end() ? nullptr : decoded_.pictures[it->second])
+      timed(log_, program.rendered_stages(tap)[2], [&] {
+        const Placement whole{Placement::Shape::stretch, 1, program.options().draft};
+        if (auto converted = to_image(*picture, program.width(), program.height(), whole)) image = std::move(*converted);
         else notes_.trouble.push_back(converted.error().text());
       });
     return image.empty() ? stand_in(program) : std::move(image);
@@ -233,10 +230,9 @@ class Processor {
   /// The content after the first `count` effects.
   Piece stack_picture(const Program& program, const CompiledSegment& s, Frames frame, std::size_t count,
                       const Hash128& use) {
-    if (const auto& tap = decoded_.recipe.tap;
-        tap && tap->segment == &s && count == s.effects.size() && frame == decoded_.recipe.frame) {
-      Piece piece{tapped(program), 0, 0};
-      run_effects(program, s, tap->after, count, frame, piece);
+    if (const Tap* tap = decoded_.recipe.tap_of(use_of(use, s), frame); tap && tap->is.kind == TapKind::stack) {
+      Piece piece{rendered(program, tap->is, tap->name), 0, 0};
+      run_effects(program, s, tap->is.after, count, frame, piece);
       return piece;
     }
     const int j = s.last_temporal(count);
@@ -326,6 +322,11 @@ class Processor {
         return image;
       }
       case Content::composition: {
+        if (const Tap* tap = decoded_.recipe.tap_of(use_of(use, s), frame)) {
+          Image image = rendered(program, tap->is, tap->name);
+          image.opaque = s.opaque;  // whatever the form can say of it
+          return image;
+        }
         Image image = canvas_of(*s.inner, s.frame_at(frame, program.timeline()->rate), use_of(use, s));
         image.opaque = image.opaque && s.opaque;  // as the forecast counts it: the same stages at every frame
         return image;
@@ -339,12 +340,13 @@ class Processor {
 
   Image source_picture(const Program& program, const CompiledSegment& s, Frames source_frame,
                        const Hash128& use) {
-    const auto it =
-        decoded_.index.find(DecodeRequest{"", source_frame, use_of(use, s), {}, {}, false, 0}.key());
+    const auto it = decoded_.index.find(request_name(use_of(use, s), source_frame));
     const FramePtr picture = it == decoded_.index.end() ? nullptr : decoded_.pictures[it->second];
     if (!picture) return stand_in(program);
+    const auto& taps = decoded_.recipe.taps;
+    const auto tap = std::find_if(taps.begin(), taps.end(), [&](const Tap& t) { return t.name == it->first; });
     Image image;
-    timed(log_, s.convert, [&] {
+    timed(log_, tap == taps.end() ? s.convert : program.rendered_stages(tap->is)[2], [&] {
       if (auto converted = to_image(*picture, program.width(), program.height(), s.placement))
         image = std::move(*converted);
       else notes_.trouble.push_back(converted.error().text());
@@ -612,7 +614,7 @@ std::optional<Decoded> decode(const Fetched& fetched, const SealLookup* seals, S
   for (std::size_t i = 0; i < fetched.pictures.size(); ++i) {
     const DecodeRequest& request = d.recipe.requests[i];
     const Fetched::Picture& p = fetched.pictures[i];
-    d.index[request.key()] = i;
+    d.index[request.name] = i;
     d.pictures.push_back(nullptr);
     if (!p.coded) continue;
     ReadTimes t;
@@ -668,11 +670,15 @@ Image process(const Program& program, const Decoded& decoded, StageLog& log, Mem
 }
 
 std::optional<ScreenImage> straight_to_screen(const Program& program, const Decoded& decoded, StageLog& log) {
-  const CompiledSegment* s = decoded.recipe.seal ? nullptr : program.straight(decoded.recipe.frame);
-  const StageRef* sealed = decoded.recipe.seal ? program.straight_sealed() : nullptr;
-  if ((!s && !sealed) || decoded.pictures.size() != 1 || !decoded.pictures.front()) return std::nullopt;
-  const StageRef& stage =
-      sealed ? *sealed : *program.intervals()[static_cast<std::size_t>(program.interval_at(decoded.recipe.frame))].straight;
+  const FrameRecipe& recipe = decoded.recipe;
+  if (decoded.pictures.size() != 1 || !decoded.pictures.front()) return std::nullopt;
+  const bool usual = recipe.seal && recipe.seal->form == Form::vc3_hqx &&
+                     (recipe.seal->width == 0 || recipe.seal->width == program.timeline()->width);
+  const CompiledSegment* s = recipe.seal ? nullptr : program.straight(recipe.frame);
+  const StageRef* sealed = usual ? program.straight_sealed() : nullptr;
+  const std::optional<StageRef> live = s ? program.straight_stage(recipe.frame, recipe.pattern()) : std::nullopt;
+  if (!live && !sealed) return std::nullopt;
+  const StageRef& stage = live ? *live : *sealed;
   ScreenImage screen;
   bool done = false;
   timed(log, stage, [&] {

@@ -1,14 +1,16 @@
+// Opening a shelf, what is on it, and looking up.
 #include "shelf/shelf.h"
 
+#include <dirent.h>
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
-#include <algorithm>
 #include <cstring>
-#include <set>
-#include <unordered_set>
+#include <thread>
 
-#include "base/json.h"
+#include "base/clock.h"
 #include "base/log.h"
 #include "base/slow_volume.h"
 
@@ -23,372 +25,467 @@ constexpr const char* kSteps[] = {R"(
                                      R"(
   ALTER TABLE chunk ADD COLUMN "after" INTEGER NOT NULL DEFAULT 0;
   ALTER TABLE chunk ADD COLUMN sums BLOB NOT NULL DEFAULT x'';
+)",
+                                     R"(
+  ALTER TABLE chunk ADD COLUMN kind INTEGER NOT NULL DEFAULT -1;
+  ALTER TABLE chunk ADD COLUMN form TEXT NOT NULL DEFAULT 'vc3-hqx';
+  ALTER TABLE chunk ADD COLUMN width INTEGER NOT NULL DEFAULT 0;
+  ALTER TABLE chunk ADD COLUMN height INTEGER NOT NULL DEFAULT 0;
+  ALTER TABLE chunk ADD COLUMN seconds REAL NOT NULL DEFAULT 0;
+  ALTER TABLE chunk ADD COLUMN used TEXT NOT NULL DEFAULT '';
+  ALTER TABLE chunk ADD COLUMN pinned INTEGER NOT NULL DEFAULT 0;
+  ALTER TABLE chunk ADD COLUMN removed TEXT NOT NULL DEFAULT '';
+  ALTER TABLE chunk ADD COLUMN volume TEXT NOT NULL DEFAULT '';
+  ALTER TABLE chunk ADD COLUMN beside INTEGER NOT NULL DEFAULT 0;
+  CREATE TABLE volume(folder TEXT PRIMARY KEY, budget INTEGER, floor INTEGER NOT NULL, read_mb_s REAL NOT NULL);
+  CREATE TABLE room(id INTEGER PRIMARY KEY, process TEXT NOT NULL, volume TEXT NOT NULL, bytes INTEGER NOT NULL);
 )"};
 constexpr const char* kWriting = "writing-";
 constexpr const char* kLease = ".lease";
 
-std::string pack(const std::vector<Hash128>& hashes) {
+std::string packed(const std::vector<Hash128>& hashes) {
   return {reinterpret_cast<const char*>(hashes.data()), hashes.size() * sizeof(Hash128)};
 }
-std::vector<Hash128> unpack(const std::string& blob) {
+std::vector<Hash128> unpacked(std::string_view blob) {
   std::vector<Hash128> hashes(blob.size() / sizeof(Hash128));
   if (!hashes.empty()) std::memcpy(hashes.data(), blob.data(), hashes.size() * sizeof(Hash128));
   return hashes;
-}
-
-/// What stands beside a piece, so that the index can be made again from the folder alone.
-Json beside(const Chunk& c) {
-  Json frames = Json::array(), sums = Json::array();
-  for (const Hash128& h : c.frames) frames.push_back(h.hex());
-  for (const Hash128& h : c.sums) sums.push_back(h.hex());
-  return {{"glass_clock", "rendered media"},
-          {"version", 1},
-          {"file", c.file},
-          {"bytes", c.bytes},
-          {"timeline", c.timeline},
-          {"segment", c.segment},
-          {"offset", c.offset},
-          {"effects_rendered", c.after},
-          {"made", c.made},
-          {"frames", frames},
-          {"checksums", sums}};
-}
-std::optional<Chunk> from_beside(const fs::path& file) {
-  const auto text = read_file(file, std::size_t{8} << 20);
-  if (!text) return std::nullopt;
-  const auto j = parse_json(*text, file.string());
-  if (!j || !j->is_object() || text_or(*j, "glass_clock", "") != "rendered media") return std::nullopt;
-  Chunk c;
-  c.file = text_or(*j, "file", "");
-  // A name within this folder, and no other.
-  if (c.file.empty() || fs::path(c.file).filename().string() != c.file) return std::nullopt;
-  c.bytes = static_cast<std::uint64_t>(number_or(*j, "bytes", 0));
-  c.timeline = text_or(*j, "timeline", ""), c.segment = text_or(*j, "segment", "");
-  c.offset = static_cast<Frames>(number_or(*j, "offset", 0)), c.made = text_or(*j, "made", "");
-  c.after = static_cast<int>(number_or(*j, "effects_rendered", 0));
-  for (const auto& [name, to] : {std::pair{"frames", &c.frames}, {"checksums", &c.sums}})
-    for (const Json& h : j->value(name, Json::array())) to->push_back(Hash128::from_hex(h.is_string() ? h.get<std::string>() : ""));
-  if (c.frames.empty() || c.frames.size() != c.sums.size()) return std::nullopt;
-  return c;
 }
 
 /// Removes half-written pieces whose lease names a process of this machine that is gone. Those of other
 /// machines, and those without a lease, are left alone: nobody here can tell whether they are being written.
 void sweep(const fs::path& folder) {
   std::error_code e;
-  std::vector<std::string> dead;
-  std::vector<fs::path> writing;
-  for (const auto& entry : fs::directory_iterator(folder, e)) {
-    const std::string name = entry.path().filename().string();
+  std::vector<std::string> dead, writing;
+  DIR* dir = ::opendir(folder.c_str());
+  if (!dir) return;
+  while (const dirent* entry = ::readdir(dir)) {
+    const std::string_view name = entry->d_name;
     if (!name.starts_with(kWriting)) continue;
     if (!name.ends_with(kLease)) {
-      writing.push_back(entry.path());
+      writing.emplace_back(name);
       continue;
     }
-    const auto process = read_file(entry.path(), 4096);
-    if (process && !may_be_alive(*process)) dead.push_back(name.substr(0, name.size() - std::strlen(kLease)));
+    const auto process = read_file(folder / name, 4096);
+    if (process && !may_be_alive(*process)) dead.emplace_back(name.substr(0, name.size() - std::strlen(kLease)));
   }
+  ::closedir(dir);
   for (const std::string& lease : dead) {
-    for (const fs::path& p : writing)
-      if (p.filename().string().starts_with(lease + "-")) fs::remove(p, e);
+    for (const std::string& name : writing)
+      if (name.starts_with(lease + "-")) fs::remove(folder / name, e);
     fs::remove(folder / (lease + kLease), e);
   }
 }
+
+/// A folder that is open, for looking at many of its files.
+class Folder {
+ public:
+  explicit Folder(const fs::path& path) : dir_(::opendir(path.c_str())) {}
+  ~Folder() {
+    if (dir_) ::closedir(dir_);
+  }
+  Folder(const Folder&) = delete;
+  Folder& operator=(const Folder&) = delete;
+  bool there() const { return dir_ != nullptr; }
+  /// Size of a file; nothing when it is not there.
+  std::optional<std::uint64_t> size(const std::string& name) const {
+    struct stat s {};
+    if (!dir_ || ::fstatat(::dirfd(dir_), name.c_str(), &s, 0) != 0) return std::nullopt;
+    return static_cast<std::uint64_t>(s.st_size);
+  }
+  /// Calls `see` for the name of each description.
+  template <class F>
+  void each_description(F&& see) const {
+    if (!dir_) return;
+    ::rewinddir(dir_);
+    while (const dirent* entry = ::readdir(dir_))
+      if (const std::string_view name = entry->d_name; name.ends_with(".json") && !name.starts_with(kWriting)) see(name);
+  }
+
+ private:
+  DIR* dir_;
+};
 
 }  // namespace
 
 Result<std::shared_ptr<Shelf>> Shelf::open(const fs::path& folder) {
   std::error_code e;
   fs::create_directories(folder / "chunks", e);
-  if (e)
-    return environment("the shelf cannot be made: " + e.message(), folder.string(),
+  const bool there = fs::is_directory(folder / "chunks");
+  if (!there)
+    return environment("the shelf cannot be made: " + (e ? e.message() : std::string("its folder is not one")), folder.string(),
                        "Choose a folder that may be written to with --shelf.");
-  if (::access((folder / "chunks").c_str(), W_OK) != 0)
-    return environment("the shelf may not be written to", folder.string(),
-                       "Choose another folder with --shelf; sealed media there are unchanged.");
-  auto database = Database::open(folder / "index.sqlite", kSteps, "shelf index");
+  auto shelf = std::make_shared<Shelf>();
+  shelf->folder_ = folder;
+  shelf->writable_ = ::access((folder / "chunks").c_str(), W_OK) == 0 && ::access(folder.c_str(), W_OK) == 0;
+  if (!shelf->writable_) {
+    if (::access((folder / "chunks").c_str(), R_OK | X_OK) != 0)
+      return environment("the shelf may not be read", folder.string(), "Choose another folder with --shelf.");
+    spdlog::warn("the shelf {} may only be read: what is on it plays, nothing new is put there", folder.string());
+    if (auto r = shelf->rebuild(); !r) return std::unexpected(r.error());
+    return shelf;
+  }
+  const fs::path file = folder / "index.sqlite";
+  auto database = Database::open(file, kSteps, "shelf index");
+  if (!database && database.error().what.find("newer") == std::string::npos) {
+    // Everything that it said stands beside the pieces too.
+    const fs::path aside = temporary_name_for(folder / "index-set-aside.sqlite");
+    fs::rename(file, aside, e);
+    for (const char* tail : {"-wal", "-shm"}) fs::remove(file.string() + tail, e);
+    spdlog::warn("the shelf's index cannot be used ({}); it was set aside as {} and is made again", database.error().what,
+                 aside.filename().string());
+    database = Database::open(file, kSteps, "shelf index");
+  }
   if (!database) return std::unexpected(database.error());
   // A piece's record must survive a power cut as surely as the piece.
   if (auto r = database->run("PRAGMA synchronous=FULL"); !r) return std::unexpected(r.error());
-  auto shelf = std::make_shared<Shelf>();
-  shelf->folder_ = folder;
   shelf->database_ = *database;
   sweep(folder / "chunks");
   if (auto r = shelf->load(); !r) return std::unexpected(r.error());
+  for (const ShelfVolume& v : shelf->volumes())
+    if (!v.own && v.available) sweep(fs::path(v.folder) / "chunks");
   return shelf;
+}
+
+Shelf::~Shelf() {
+  if (writable_ && database_.is_open()) note_use(), end_lease();
+}
+
+fs::path Shelf::chunks_of(const std::string& volume) const { return (volume.empty() ? folder_ : fs::path(volume)) / "chunks"; }
+std::string Shelf::file_of(const Chunk& chunk) const {
+  std::string path = chunk.volume.empty() ? folder_.string() : chunk.volume;
+  return path.append("/chunks/").append(chunk.file);
 }
 
 bool Shelf::whole(const Chunk& chunk) const {
   std::error_code e;
-  if (const auto drive = throttle_of(folder_)) (void)drive->read(1);
+  if (const auto drive = throttle_of(chunks_of(chunk.volume))) (void)drive->read(1);
   return fs::file_size(file_of(chunk), e) == chunk.bytes && !e;
 }
 
-Result<void> Shelf::load() {
+Result<void> Shelf::load() const {
   Statement q = database_.prepare(
-      R"(SELECT file, frames, bytes, timeline, segment, "offset", made, "after", sums FROM chunk ORDER BY made, rowid)");
-  int away = 0;
+      R"(SELECT file, frames, bytes, timeline, segment, "offset", made, "after", sums, kind, form, width, height, seconds, used,
+         pinned, removed, volume, beside FROM chunk ORDER BY made, rowid)");
+  std::vector<Chunk> rows;
   while (q.step()) {
-    Chunk c{q.text(0),    unpack(q.text(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4),
-            q.integer(5), q.text(6),         static_cast<int>(q.integer(7)),         unpack(q.text(8))};
-    const bool there = whole(c);
-    away += !there;
-    index(std::move(c), there ? Reach::readable : Reach::away);
+    Chunk c{q.text(0), unpacked(q.blob(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4), q.integer(5), q.text(6),
+            static_cast<int>(q.integer(7)), unpacked(q.blob(8))};
+    const auto kind = q.integer(9);
+    c.kind = kind >= 0 ? static_cast<TapKind>(kind) : c.after > 0 ? TapKind::stack : TapKind::frame;
+    c.form = form_named(q.text(10)).value_or(Form::vc3_hqx);
+    c.width = static_cast<int>(q.integer(11)), c.height = static_cast<int>(q.integer(12));
+    c.seconds = q.real(13), c.used = q.text(14), c.pinned = q.integer(15) != 0, c.removed = q.text(16), c.volume = q.text(17);
+    c.beside = static_cast<std::uint64_t>(q.integer(18));
+    rows.push_back(std::move(c));
   }
   if (!q.ok())
     return bad_input("the shelf index cannot be read: " + database_.message(), database_.path().string(),
-                     "Move the index away; its media are then rendered again when they are needed.");
-  if (away > 0)
-    spdlog::warn("{} sealed pieces of {} cannot be read now; their frames are live", away, folder_.string());
+                     "Move the index away; it is made again from what stands beside the pieces.");
+  std::map<std::string, std::unique_ptr<Folder>> folders;
+  const auto open_folder = [&](const std::string& volume) {
+    if (const auto drive = throttle_of(chunks_of(volume))) (void)drive->read(1);
+    folders.try_emplace(volume, std::make_unique<Folder>(chunks_of(volume)));
+  };
+  open_folder("");
+  Statement v = database_.prepare("SELECT folder FROM volume WHERE folder != ''");
+  while (v.step()) open_folder(v.text(0));
+  for (const Chunk& c : rows)
+    if (!folders.contains(c.volume)) open_folder(c.volume);
+  // Looking at tens of thousands of files is the longest part of it.
+  std::vector<char> whole_ones(rows.size());
+  const auto look = [&](std::size_t from, std::size_t to) {
+    for (std::size_t i = from; i < to; ++i) whole_ones[i] = folders.at(rows[i].volume)->size(rows[i].file) == rows[i].bytes;
+  };
+  {
+    std::jthread other([&] { look(rows.size() / 2, rows.size()); });
+    look(0, rows.size() / 2);
+  }
+  const std::unique_lock lock(mutex_);
+  absl::flat_hash_set<std::string> before;
+  for (const auto& p : pieces_) before.insert(p->chunk.file);
+  std::size_t frames = 0;
+  for (const Chunk& c : rows) frames += c.frames.size();
+  by_file_.reserve(rows.size()), places_.reserve(frames);
+  int away = 0;
+  std::map<std::string, std::size_t> recorded;
+  for (std::size_t i = 0; i < rows.size(); ++i) {
+    Chunk& c = rows[i];
+    away += !whole_ones[i];
+    ++recorded[c.volume];
+    before.erase(c.file);
+    const Reach reach = whole_ones[i] ? Reach::readable : Reach::away;
+    const auto known = by_file_.find(c.file);
+    if (known == by_file_.end()) {
+      index(std::move(c), reach);
+      continue;
+    }
+    Piece& p = *known->second;
+    p.chunk.pinned = c.pinned;
+    if (p.chunk.removed != c.removed || p.chunk.volume != c.volume || p.chunk.bytes != c.bytes) index(std::move(c), reach);
+    else if (whole_ones[i] && p.reach == Reach::away) p.reach = Reach::readable, ++changes_;
+  }
+  for (const std::string& file : before) forget(file);
+  if (away > 0) spdlog::warn("{} sealed pieces of {} cannot be read now; their frames are live", away, folder_.string());
+  // Pieces that the index does not have: it was lost, or is older than they are.
+  int taken = 0;
+  for (const auto& [volume, folder] : folders) {
+    std::size_t described = 0;
+    folder->each_description([&](std::string_view) { ++described; });
+    if (described <= recorded[volume]) continue;
+    std::vector<std::string> names;
+    folder->each_description([&](std::string_view name) {
+      if (!by_file_.contains(name.substr(0, name.size() - 5))) names.emplace_back(name);
+    });
+    for (const std::string& name : names) {
+      const auto text = read_file(chunks_of(volume) / name, std::size_t{8} << 20);
+      auto c = text ? chunk_of(*text) : std::nullopt;
+      if (!c || c->file + ".json" != name || folder->size(c->file) != c->bytes) continue;
+      c->volume = volume;
+      if (auto r = record(*c); !r) return r;
+      index(std::move(*c), Reach::readable), ++taken;
+    }
+  }
+  if (taken > 0) spdlog::info("{} pieces were taken in that the shelf's index did not have", taken);
+  Statement version = database_.prepare("PRAGMA data_version");
+  if (version.step()) seen_version_ = version.integer(0);
   return {};
 }
 
-void Shelf::index(Chunk chunk, Reach reach) {
-  taps_ = taps_ || chunk.after > 0;
-  // The same piece made again takes the place of the one that was there.
-  const auto before = std::find_if(pieces_.begin(), pieces_.end(),
-                                   [&](const Piece& p) { return p.chunk.file == chunk.file; });
-  const auto number = static_cast<std::uint32_t>(before - pieces_.begin());
-  for (std::uint32_t i = 0; i < chunk.frames.size(); ++i) {
-    const auto [it, fresh] = places_.try_emplace(chunk.frames[i], Place{number, i});
-    if (!fresh && (reach == Reach::readable || pieces_[it->second.chunk].reach != Reach::readable))
-      it->second = {number, i};
+void Shelf::index(Chunk chunk, Reach reach) const {
+  forget(chunk.file);
+  auto piece = std::make_unique<Piece>();
+  piece->chunk = std::move(chunk), piece->reach = reach;
+  piece->path = file_of(piece->chunk);
+  if (piece->chunk.kind != TapKind::frame) ++taps_;
+  Piece* p = piece.get();
+  by_file_[p->chunk.file] = p;
+  pieces_.push_back(std::move(piece));
+  ++changes_;
+  if (!p->chunk.removed.empty()) return;
+  for (std::uint32_t i = 0; i < p->chunk.frames.size(); ++i) {
+    const auto [it, fresh] = places_.try_emplace(p->chunk.frames[i], Place{p, i});
+    if (fresh) continue;
+    it->second.piece->overlaps = p->overlaps = true;
+    // The latest that can be read answers.
+    if (reach == Reach::readable || it->second.piece->reach != Reach::readable) it->second = {p, i};
   }
-  if (before == pieces_.end()) pieces_.push_back({std::move(chunk), reach});
-  else *before = {std::move(chunk), reach};
 }
 
-std::optional<SealHit> Shelf::find(const Hash128& frame) const {
-  const std::lock_guard lock(mutex_);
-  const auto it = places_.find(frame);
+void Shelf::forget(const std::string& file) const {
+  const auto known = by_file_.find(file);
+  if (known == by_file_.end()) return;
+  Piece* const p = known->second;
+  std::vector<Hash128> lost;
+  for (const Hash128& h : p->chunk.frames)
+    if (const auto it = places_.find(h); it != places_.end() && it->second.piece == p) {
+      places_.erase(it);
+      if (p->overlaps) lost.push_back(h);
+    }
+  if (p->chunk.kind != TapKind::frame) --taps_;
+  by_file_.erase(known);
+  std::erase_if(pieces_, [&](const auto& q) { return q.get() == p; });
+  ++changes_;
+  if (lost.empty()) return;
+  const NameSet open(lost.begin(), lost.end());
+  for (const auto& q : pieces_)
+    if (q->overlaps && q->chunk.removed.empty())
+      for (std::uint32_t i = 0; i < q->chunk.frames.size(); ++i)
+        if (open.contains(q->chunk.frames[i])) places_.try_emplace(q->chunk.frames[i], Place{q.get(), i});
+}
+
+Result<void> Shelf::record(const Chunk& c) const {
+  Statement q = database_.prepare(
+      R"(INSERT OR REPLACE INTO chunk(file, frames, bytes, timeline, segment, "offset", made, "after", sums, kind, form, width,
+         height, seconds, used, pinned, removed, volume, beside) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?))");
+  const auto n = [](auto v) { return static_cast<std::int64_t>(v); };
+  return q.bind(std::string_view(c.file))
+      .blob(packed(c.frames))
+      .bind(n(c.bytes))
+      .bind(std::string_view(c.timeline))
+      .bind(std::string_view(c.segment))
+      .bind(n(c.offset))
+      .bind(std::string_view(c.made))
+      .bind(n(c.after))
+      .blob(packed(c.sums))
+      .bind(n(c.kind))
+      .bind(std::string_view(form_id(c.form)))
+      .bind(n(c.width))
+      .bind(n(c.height))
+      .bind(c.seconds)
+      .bind(std::string_view(c.used))
+      .bind(n(c.pinned))
+      .bind(std::string_view(c.removed))
+      .bind(std::string_view(c.volume))
+      .bind(n(c.beside))
+      .run();
+}
+
+std::optional<SealHit> Shelf::find(const Hash128& name) const {
+  const std::shared_lock lock(mutex_);
+  const auto it = places_.find(name);
   if (it == places_.end()) return std::nullopt;
-  const Piece& piece = pieces_[it->second.chunk];
+  Piece& piece = *it->second.piece;
   if (piece.reach != Reach::readable) return std::nullopt;
+  piece.read.store(true, std::memory_order_relaxed);
   const std::size_t at = it->second.index;
-  return SealHit{file_of(piece.chunk).string(), it->second.index,
-                 at < piece.chunk.sums.size() ? piece.chunk.sums[at] : Hash128{}};
-}
-
-bool Shelf::has_taps() const {
-  const std::lock_guard lock(mutex_);
-  return taps_;
+  const Chunk& c = piece.chunk;
+  return SealHit{piece.path, it->second.index, at < c.sums.size() ? c.sums[at] : Hash128{}, c.form, c.width, c.height};
 }
 
 void Shelf::report_broken(const SealHit& hit) const {
-  const std::string file = fs::path(hit.path).filename().string();
-  const std::lock_guard lock(mutex_);
-  for (Piece& p : pieces_) {
-    if (p.chunk.file != file || p.reach != Reach::readable) continue;
-    p.reach = whole(p.chunk) ? Reach::damaged : Reach::away;
-    spdlog::warn("the sealed piece {} {}; its frames are made live", file,
-                 p.reach == Reach::damaged ? "is damaged" : "cannot be read now");
-  }
+  const std::shared_lock lock(mutex_);
+  const auto it = by_file_.find(fs::path(hit.path).filename().string());
+  if (it == by_file_.end() || it->second->reach != Reach::readable) return;
+  Piece& p = *it->second;
+  p.reach = whole(p.chunk) ? Reach::damaged : Reach::away;
+  ++changes_;
+  spdlog::warn("the sealed piece {} {}; its frames are made live", p.chunk.file,
+               p.reach == Reach::damaged ? "is damaged" : "cannot be read now");
 }
 
 void Shelf::look_again() const {
   std::vector<Chunk> away;
   {
-    const std::lock_guard lock(mutex_);
-    for (const Piece& p : pieces_)
-      if (p.reach == Reach::away) away.push_back(p.chunk);
+    const std::shared_lock lock(mutex_);
+    for (const auto& p : pieces_)
+      if (p->reach == Reach::away) away.push_back(p->chunk);
   }
   for (const Chunk& c : away) {
     if (!whole(c)) continue;
-    const std::lock_guard lock(mutex_);
-    for (Piece& p : pieces_)
-      if (p.chunk.file == c.file && p.reach == Reach::away) p.reach = Reach::readable;
+    const std::shared_lock lock(mutex_);
+    if (const auto it = by_file_.find(c.file); it != by_file_.end() && it->second->reach == Reach::away)
+      it->second->reach = Reach::readable, ++changes_;
   }
-}
-
-Result<fs::path> Shelf::temporary_name() const {
-  const std::lock_guard lock(mutex_);
-  if (lease_.empty()) {
-    const std::string process = own_process();
-    const std::string lease = kWriting + hash_text(process + folder_.string()).hex().substr(0, 16);
-    if (auto r = write_file_atomic(folder_ / "chunks" / (lease + kLease), process); !r)
-      return std::unexpected(r.error());
-    lease_ = lease;
-  }
-  return folder_ / "chunks" / fmt::format("{}-{}.mov", lease_, names_++);
-}
-
-Result<void> Shelf::add(Chunk chunk, const fs::path& temporary) {
-  // The name tells the contents, so that the same piece made twice is one file.
-  chunk.file = hash_text(pack(chunk.frames)).hex() + ".mov";
-  std::error_code e;
-  chunk.bytes = fs::file_size(temporary, e);
-  if (e)
-    return environment("a finished piece has vanished: " + e.message(), temporary.string(),
-                       "Check the shelf's volume and start again.");
-  // Read back: what the drive has now is what has to be there for ever.
-  auto sums = picture_hashes(temporary.string());
-  if (!sums || sums->size() != chunk.frames.size())
-    return environment("a finished piece cannot be read back", temporary.string(),
-                       "Check the shelf's volume and start again.");
-  chunk.sums = std::move(*sums);
-  if (auto r = write_file_atomic(file_of(chunk).string() + ".json", beside(chunk).dump() + "\n"); !r) return r;
-  // Recorded first: cut off between the two, the record names a file that is not there, which answers nothing
-  // and is made again. The other way round the file would be there for ever and belong to nobody.
-  const auto recorded = record(chunk);
-  if (!recorded) {
-    fs::remove(temporary, e);
-    return environment("a finished piece could not be recorded: " + recorded.error().what,
-                       database_.path().string(), "Free some space; the pieces before it are kept.");
-  }
-  if (auto r = sync_and_rename(temporary, file_of(chunk)); !r) return r;
-  const std::lock_guard lock(mutex_);
-  index(std::move(chunk), Reach::readable);
-  return {};
-}
-
-Result<void> Shelf::record(const Chunk& chunk) {
-  Statement q = database_.prepare(
-      R"(INSERT OR REPLACE INTO chunk(file, frames, bytes, timeline, segment, "offset", made, "after", sums)
-         VALUES(?,?,?,?,?,?,?,?,?))");
-  return q.bind(std::string_view(chunk.file))
-      .blob(pack(chunk.frames))
-      .bind(static_cast<std::int64_t>(chunk.bytes))
-      .bind(std::string_view(chunk.timeline))
-      .bind(std::string_view(chunk.segment))
-      .bind(chunk.offset)
-      .bind(std::string_view(chunk.made))
-      .bind(static_cast<std::int64_t>(chunk.after))
-      .blob(pack(chunk.sums))
-      .run();
-}
-
-std::vector<PieceCheck> Shelf::verify(const std::function<bool(std::size_t, std::size_t)>& progress) const {
-  std::vector<PieceCheck> all;
-  const std::vector<Chunk> recorded = pieces();
-  for (const Chunk& c : recorded) {
-    PieceCheck check{c.file, c.timeline, c.segment, static_cast<Frames>(c.frames.size()), {}};
-    const auto damaged = [&](const std::string& what) {
-      check.wrong = what;
-      report_broken({file_of(c).string(), 0});
-    };
-    if (!whole(c)) {
-      damaged("it is not there, or has another size than it was written with");
-    } else if (const auto sums = picture_hashes(file_of(c).string()); !sums) {
-      damaged("it cannot be read: " + sums.error().what);
-    } else if (c.sums.empty()) {
-      check.wrong = sums->size() == c.frames.size() ? "" : "it has not as many frames as it was written with";
-    } else if (*sums != c.sums) {
-      std::size_t at = 0;
-      while (at < std::min(sums->size(), c.sums.size()) && (*sums)[at] == c.sums[at]) ++at;
-      damaged(fmt::format("frame {} is not what was written", at));
-    }
-    all.push_back(std::move(check));
-    if (progress && !progress(all.size(), recorded.size())) break;
-  }
-  return all;
-}
-
-Result<int> Shelf::rebuild() {
-  std::set<std::string> known;
-  for (const Chunk& c : pieces()) known.insert(c.file);
-  int taken = 0;
-  std::error_code e;
-  for (const auto& entry : fs::directory_iterator(folder_ / "chunks", e)) {
-    if (entry.path().extension() != ".json") continue;
-    auto c = from_beside(entry.path());
-    if (!c || known.contains(c->file) || !whole(*c)) continue;
-    if (auto r = record(*c); !r) return std::unexpected(r.error());
-    const std::lock_guard lock(mutex_);
-    index(std::move(*c), Reach::readable);
-    ++taken;
-  }
-  return taken;
+  if (!database_.is_open()) return;
+  const std::lock_guard writing(writing_);
+  Statement version = database_.prepare("PRAGMA data_version");
+  if (version.step() && version.integer(0) != seen_version_)
+    if (auto r = load(); !r) spdlog::warn("{}", r.error().text());
 }
 
 std::vector<Chunk> Shelf::pieces() const {
-  const std::lock_guard lock(mutex_);
   std::vector<Chunk> all;
-  for (const Piece& p : pieces_) all.push_back(p.chunk);
+  {
+    const std::shared_lock lock(mutex_);
+    for (const auto& p : pieces_)
+      if (p->chunk.removed.empty()) all.push_back(p->chunk);
+  }
+  std::stable_sort(all.begin(), all.end(), [](const Chunk& a, const Chunk& b) { return a.footprint() > b.footprint(); });
   return all;
 }
 
-Result<void> Shelf::discard(const Program& program) {
-  std::unordered_set<Hash128> wanted;
-  for (Frames f = 0; f < program.duration(); ++f) {
-    wanted.insert(program.fingerprint(f));
-    if (const CompiledSegment* s = has_taps() ? main_segment(program, f) : nullptr)
-      for (std::size_t n = 1; n <= s->effects.size(); ++n) wanted.insert(program.tap_key(*s, f, n));
-  }
-  const std::lock_guard lock(mutex_);
-  std::set<std::size_t> numbers;
-  for (std::size_t n = 0; n < pieces_.size(); ++n)
-    if (std::ranges::any_of(pieces_[n].chunk.frames, [&](const Hash128& h) { return wanted.contains(h); }))
-      numbers.insert(n);
-  const auto erased = database_.change([&]() -> Result<void> {
-    Statement row = database_.prepare("DELETE FROM chunk WHERE file = ?");
-    for (const std::size_t n : numbers)
-      if (auto r = row.bind(std::string_view(pieces_[n].chunk.file)).run(); !r) return r;
-    return {};
-  });
-  if (!erased) return erased;
-  std::vector<Piece> kept;
-  for (std::size_t n = 0; n < pieces_.size(); ++n) {
-    std::error_code e;
-    if (numbers.contains(n)) fs::remove(file_of(pieces_[n].chunk), e), fs::remove(file_of(pieces_[n].chunk).string() + ".json", e);
-    else kept.push_back(std::move(pieces_[n]));
-  }
-  pieces_.clear(), places_.clear();
-  for (Piece& p : kept) index(std::move(p.chunk), p.reach);
-  return {};
-}
-
 std::uint64_t Shelf::bytes() const {
-  const std::lock_guard lock(mutex_);
+  const std::shared_lock lock(mutex_);
   std::uint64_t total = 0;
-  for (const Piece& p : pieces_) total += p.chunk.bytes;
+  for (const auto& p : pieces_) total += p->chunk.footprint();
   return total;
 }
 
 std::size_t Shelf::chunks() const {
-  const std::lock_guard lock(mutex_);
-  return pieces_.size();
+  const std::shared_lock lock(mutex_);
+  return static_cast<std::size_t>(std::ranges::count_if(pieces_, [](const auto& p) { return p->chunk.removed.empty(); }));
 }
 
-FrameStates Shelf::states(const Program& program) const {
-  const auto length = static_cast<std::size_t>(program.duration());
-  FrameStates states(length, FrameState::live);
+struct Shelf::Known {
+  struct Interval {
+    std::vector<Hash128> names;        ///< of its frames
+    std::vector<TapPattern> patterns;  ///< for each frame that is not sealed; empty until they are asked for
+    std::uint64_t changes = 0;         ///< of the shelf, when the patterns were looked up
+    std::uint64_t asked = 0;
+  };
+  absl::flat_hash_map<Hash128, Interval, std::hash<Hash128>> intervals;
+  std::uint64_t asked = 0;
+};
+
+Route Shelf::route(const Program& program) const {
+  Route route(static_cast<std::size_t>(program.duration()));
   // Which stretches of which segments the shelf has had.
   std::map<std::string, std::vector<std::pair<Frames, Frames>>> had;
   {
-    const std::lock_guard lock(mutex_);
-    if (pieces_.empty()) return states;
-    for (const Piece& p : pieces_)
-      if (p.chunk.timeline == program.timeline()->name && p.chunk.after == 0)
-        had[p.chunk.segment].emplace_back(p.chunk.offset,
-                                          p.chunk.offset + static_cast<Frames>(p.chunk.frames.size()));
-  }
-  // What a frame depends on is worked out without the lock, which playback needs, and looked up in portions.
-  std::vector<Hash128> prints(length);
-  for (std::size_t f = 0; f < length; ++f) prints[f] = program.fingerprint(static_cast<Frames>(f));
-  std::vector<bool> sealed(length);
-  constexpr std::size_t kPortion = 512;
-  for (std::size_t from = 0; from < length; from += kPortion) {
-    const std::lock_guard lock(mutex_);
-    for (std::size_t f = from; f < std::min(length, from + kPortion); ++f)
-      if (const auto it = places_.find(prints[f]); it != places_.end())
-        sealed[f] = pieces_[it->second.chunk].reach == Reach::readable;
-  }
-  const bool taps = has_taps();
-  for (const CompiledInterval& interval : program.intervals()) {
-    const CompiledSegment* s = main_segment(program, interval.in);
-    const auto known = s ? had.find(s->segment->id) : had.end();
-    for (Frames f = interval.in; f < interval.out; ++f) {
-      FrameState& state = states[static_cast<std::size_t>(f)];
-      if (sealed[static_cast<std::size_t>(f)]) state = FrameState::sealed;
-      else if (const auto tap = taps ? program.tap(f, *this) : std::nullopt) state = tapped_after(tap->after);
-      else if (known != had.end() &&
-               std::any_of(known->second.begin(), known->second.end(), [&](const auto& range) {
-                 return f - s->in >= range.first && f - s->in < range.second;
-               }))
-        state = FrameState::broken;
+    const std::shared_lock lock(mutex_);
+    if (pieces_.empty()) return route;
+    for (const auto& p : pieces_) {
+      const Chunk& c = p->chunk;
+      if (c.timeline == program.timeline()->name && c.kind == TapKind::frame && c.removed.empty())
+        had[c.segment].emplace_back(c.offset, c.offset + static_cast<Frames>(c.frames.size()));
     }
   }
-  return states;
+  const std::uint64_t changes = changes_;
+  const bool taps = has_taps();
+  const std::lock_guard known_lock(known_mutex_);
+  if (!known_) known_ = std::make_shared<Known>();
+  Known& known = *known_;
+  ++known.asked;
+  std::vector<const Piece*> answers;
+  std::vector<TapUse> forms;
+  for (const CompiledInterval& interval : program.intervals()) {
+    Known::Interval& k = known.intervals[interval.identity];
+    k.asked = known.asked;
+    const auto length = static_cast<std::size_t>(interval.out - interval.in);
+    while (k.names.size() < length) k.names.push_back(program.fingerprint(interval.in + static_cast<Frames>(k.names.size())));
+    answers.assign(length, nullptr);
+    forms.resize(length);
+    // In portions, so that whoever adds a piece never waits long.
+    constexpr std::size_t kPortion = 512;
+    for (std::size_t from = 0; from < length; from += kPortion) {
+      const std::shared_lock lock(mutex_);
+      for (std::size_t f = from; f < std::min(length, from + kPortion); ++f)
+        if (const auto it = places_.find(k.names[f]); it != places_.end() && it->second.piece->reach == Reach::readable) {
+          const Chunk& c = it->second.piece->chunk;
+          answers[f] = it->second.piece;
+          forms[f] = {{}, TapKind::frame, 0, c.form, c.width, c.height};
+        }
+    }
+    if (taps && (k.patterns.size() < length || k.changes != changes)) {
+      k.patterns.assign(length, {}), k.changes = changes;
+      for (std::size_t f = 0; f < length; ++f)
+        if (!answers[f]) k.patterns[f] = program.recipe(interval.in + static_cast<Frames>(f), this).pattern();
+    }
+    const CompiledSegment* s = main_segment(program, interval.in);
+    const auto before = s ? had.find(s->segment->id) : had.end();
+    const Timeline& t = *program.timeline();
+    for (std::size_t f = 0; f < length; ++f) {
+      const auto at = static_cast<std::size_t>(interval.in) + f;
+      const Frames in_segment = s ? interval.in + static_cast<Frames>(f) - s->in : 0;
+      if (answers[f]) {
+        const TapUse& form = forms[f];
+        const bool usual = form.form == Form::vc3_hqx && (form.width == 0 || (form.width == t.width && form.height == t.height));
+        route.set(at, FrameState::sealed, usual ? TapPattern{} : TapPattern{form});
+      } else if (taps && !k.patterns[f].empty()) {
+        route.set(at, FrameState::half, k.patterns[f]);
+      } else if (before != had.end() && std::any_of(before->second.begin(), before->second.end(), [&](const auto& range) {
+                   return in_segment >= range.first && in_segment < range.second;
+                 })) {
+        route.set(at, FrameState::broken);
+      }
+    }
+  }
+  // What was not asked for lately is of timelines that are closed, or of edits long ago.
+  constexpr std::uint64_t kLately = 6;
+  absl::erase_if(known.intervals, [&](const auto& i) { return i.second.asked + kLately < known.asked; });
+  return route;
+}
+
+NameSet names_of(const Program& program) {
+  NameSet names;
+  const std::function<void(const Program&)> gather = [&](const Program& p) {
+    const Rate rate = p.timeline()->rate;
+    for (const auto& s : p.segments()) {
+      for (Frames f = s->live_in; f < s->live_out; ++f) {
+        for (std::size_t n = 1; n <= s->effects.size(); ++n) names.insert(p.tap_key(*s, f, n));
+        if (s->inner) names.insert(s->inner->composition_key(s->frame_at(f, rate)));
+        if (s->content != Content::source || s->media.still) continue;
+        const SourcePosition at = s->position_at(f, rate);
+        for (const int size : {1, 2, 4, 8, 16})
+          for (const Frames n : {at.frame, at.frame + 1}) names.insert(Program::source_key(s->media, s->joins_fields, n, size));
+      }
+      if (s->inner) gather(*s->inner);
+    }
+  };
+  for (Frames f = 0; f < program.duration(); ++f) names.insert(program.fingerprint(f));
+  gather(program);
+  return names;
 }
 
 }  // namespace gc

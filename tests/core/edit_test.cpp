@@ -134,7 +134,7 @@ TEST(Settings, NeverReachWhatIsDelivered) {
   EXPECT_TRUE(v.delivered->options().full_quality());
   EXPECT_EQ(v.delivered->width(), 256);
   // Rendered media are made at full size too, though playback is scaled.
-  ASSERT_TRUE(prerender(v.played, *stores.shelf, {{0, 24}}, {2, false, 0}, {}));
+  ASSERT_TRUE(prerender(v.played, *stores.shelf, {{0, 24}}, {2, false}, {}));
   const Image sealed = test::frame_of(*v.delivered, 3, stores.shelf.get());
   EXPECT_EQ(sealed.width(), 256);
   EXPECT_THAT(test::pixel(sealed, 100, 100), test::near({0.4f, 0.5f, 0.6f, 1}, 0.004f));

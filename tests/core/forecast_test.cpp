@@ -314,8 +314,8 @@ TEST_F(Forecasting, NamesTheSpanTheCauseAndTheBlame) {
 }
 
 TEST_F(Forecasting, SealedFramesHoldAndTheFormerLoadIsKept) {
-  FrameStates sealed(336);
-  std::fill(sealed.begin() + 120, sealed.begin() + 216, FrameState::sealed);
+  Route sealed(336);
+  sealed = with_state(std::move(sealed), {120, 216}, FrameState::sealed);
   const Forecast f = forecast(*program_, *notebook_, sealed, {0, 336}, options_);
   EXPECT_EQ(f.count(Verdict::spills), 0);
   EXPECT_LT(f.expected_drops, 0.5);
@@ -358,16 +358,16 @@ TEST_F(Forecasting, FramesInMemoryTakeTheirDisplayAlone) {
   EXPECT_EQ(warm.intervals[1].fetch_ms, 0);
   EXPECT_GT(warm.intervals[1].live_load, 1.2);
   // What is sealed is played from its file.
-  FrameStates sealed(336);
-  std::fill(sealed.begin() + 120, sealed.begin() + 216, FrameState::sealed);
+  Route sealed(336);
+  sealed = with_state(std::move(sealed), {120, 216}, FrameState::sealed);
   EXPECT_EQ(with_state(sealed, {100, 216}, FrameState::remembered)[130], FrameState::sealed);
   // And only frames that the memory cache has count as such.
   MemoryCache cache(std::size_t{64} << 20);
-  EXPECT_EQ(with_remembered({}, *program_, cache), FrameStates());
+  EXPECT_EQ(with_remembered({}, *program_, cache), Route());
   const auto picture = std::make_shared<const Image>(Image::filled(64, 36, 0, 0, 0, 1));
   for (Frames n = 120; n < 140; ++n) cache.offer(program_->picture_key(n), picture, 1000);
-  const FrameStates some = with_remembered({}, *program_, cache);
-  const auto held = std::count(some.begin(), some.end(), FrameState::remembered);
+  const Route some = with_remembered({}, *program_, cache);
+  const auto held = some.count(FrameState::remembered);
   EXPECT_GE(held, 20);
   EXPECT_EQ(some[120], FrameState::remembered);
   EXPECT_EQ(some[0], FrameState::live) << "another picture";

@@ -63,11 +63,11 @@ TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
   ForecastOptions slow = options_.forecast;
   slow.cost_scale = 1 + options_.margin;
   for (int set = 0; set < 32; ++set) {
-    FrameStates states(360);
+    Route states(360);
     double seconds = 0;
     for (int s = 0; s < 5; ++s)
       if (set >> s & 1) {
-        std::fill(states.begin() + 72 * s, states.begin() + 72 * (s + 1), FrameState::sealed);
+        states = with_state(std::move(states), {72 * s, 72 * (s + 1)}, FrameState::sealed);
         const double work = std::vector<double>{20, 95, 92, 20, 160}[static_cast<std::size_t>(s)];
         seconds += 72 * std::max(10.0, (1 + work + 10) / 2) / 1000;
       }
@@ -156,7 +156,7 @@ class OnTheShelf : public testing::Test {
         Build().media("m", movie, 40).track("V1").segment("a", "m", 0, 40, {test::cdl("g", 1.2)}).done(), media_);
   }
   PrerenderReport render(Shelf& shelf, FrameRange r) {
-    auto report = prerender(program_, shelf, {r}, {2, false, 0}, {});
+    auto report = prerender(program_, shelf, {r}, {2, false}, {});
     EXPECT_TRUE(report) << (report ? "" : report.error().text());
     return report ? *report : PrerenderReport{};
   }
@@ -180,17 +180,18 @@ TEST_F(OnTheShelf, AChangedGradeBreaksItsOwnSealAndUndoMendsIt) {
   auto shelf = open();
   render(*shelf, {0, 70});
   const ProgramPtr edited = Program::compile(with_param(*timeline_, "a", "g", "saturation", 1.5), media_);
-  const auto states = shelf->states(*edited);
-  EXPECT_EQ(std::count(states.begin(), states.begin() + 40, FrameState::broken), 40);
-  EXPECT_EQ(std::count(states.begin() + 40, states.end(), FrameState::sealed), 30);
-  const auto mended = shelf->states(*program_);
-  EXPECT_EQ(std::count(mended.begin(), mended.end(), FrameState::sealed), 70);
+  const auto states = shelf->route(*edited);
+  EXPECT_EQ(states.count(FrameState::broken), 40u);
+  EXPECT_EQ(states[39], FrameState::broken);
+  EXPECT_EQ(states.count(FrameState::sealed), 30u);
+  const auto mended = shelf->route(*program_);
+  EXPECT_EQ(mended.count(FrameState::sealed), 70u);
 }
 
 TEST_F(OnTheShelf, FinishedPiecesSurviveAndHalfOnesAreSwept) {
   {
     auto shelf = open();
-    auto r = prerender(program_, *shelf, {{0, 70}}, {2, false, 0},
+    auto r = prerender(program_, *shelf, {{0, 70}}, {2, false},
                        [](const PrerenderProgress& p) { return p.done < 30; });
     ASSERT_TRUE(r);
     EXPECT_TRUE(r->cancelled);
@@ -245,11 +246,11 @@ TEST_F(OnTheShelf, APieceThatIsAwayForAWhileIsNotForgotten) {
   // A start without it forgets nothing either.
   shelf = open();
   EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
-  EXPECT_EQ(std::ranges::count(shelf->states(*program_), FrameState::broken), 24) << "it had them";
+  EXPECT_EQ(static_cast<int>(shelf->route(*program_).count(FrameState::broken)), 24) << "it had them";
   fs::rename(away, hit.path);
   shelf->look_again();
   EXPECT_TRUE(shelf->find(program_->fingerprint(3)));
-  EXPECT_EQ(std::ranges::count(shelf->states(*program_), FrameState::sealed), 40);
+  EXPECT_EQ(static_cast<int>(shelf->route(*program_).count(FrameState::sealed)), 40);
   EXPECT_EQ(render(*shelf, {0, 40}).already_sealed, 40) << "nothing is rendered again";
 }
 
@@ -272,7 +273,7 @@ TEST_F(OnTheShelf, OnlyThePiecesOfATimelineAreDiscarded) {
   render(*shelf, {0, 70});
   const ProgramPtr other =
       Program::compile(Build().track("V1").solid("z", 24, 0.9, 0.9, 0.1, {test::cdl("q", 1.4)}).done(), media_);
-  ASSERT_TRUE(prerender(other, *shelf, {{0, 24}}, {2, false, 0}, {}));
+  ASSERT_TRUE(prerender(other, *shelf, {{0, 24}}, {2, false}, {}));
   test::put(dir_ / "shelf/notes.txt", "somebody's own");
   ASSERT_TRUE(shelf->discard(*program_));
   EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
@@ -289,7 +290,7 @@ TEST_F(OnTheShelf, OnlyWholeRightFramesAreSealed) {
       Build().media("m", movie, 30).track("V1").segment("a", "m", 0, 24, {test::cdl("g", 1.2)}).done(), media_);
   std::ofstream(movie, std::ios::in | std::ios::out | std::ios::binary).seekp(2000) << std::string(60000, 'x');
   auto shelf = open();
-  const auto r = prerender(program_, *shelf, {{0, 24}}, {2, false, 0}, {});
+  const auto r = prerender(program_, *shelf, {{0, 24}}, {2, false}, {});
   ASSERT_FALSE(r) << "damaged pictures were sealed";
   EXPECT_THAT(r.error().text(), testing::HasSubstr("00:00:00:0"));
   EXPECT_EQ(shelf->chunks(), 0u);
@@ -313,7 +314,7 @@ TEST_F(OnTheShelf, LookingAtALongTimelineNeverKeepsPlaybackWaiting) {
   // Look-ups that find the lock taken; of those made while the states of 120 000 frames are worked out.
   std::atomic<bool> done{false};
   std::thread looking([&] {
-    (void)shelf->states(*many);
+    (void)shelf->route(*many);
     done = true;
   });
   int lookups = 0;
@@ -324,10 +325,13 @@ TEST_F(OnTheShelf, LookingAtALongTimelineNeverKeepsPlaybackWaiting) {
 
 TEST_F(OnTheShelf, AFullVolumeStopsWithoutLoss) {
   auto shelf = open();
-  const auto r = prerender(program_, *shelf, {{0, 40}}, {2, false, std::uint64_t{1} << 60}, {});
+  ShelfVolume volume = shelf->volumes().front();
+  volume.floor = std::uint64_t{1} << 60;
+  ASSERT_TRUE(shelf->set_volume(volume));
+  const auto r = prerender(program_, *shelf, {{0, 40}}, {2, false}, {});
   ASSERT_FALSE(r);
   EXPECT_EQ(r.error().fault, Fault::environment);
-  EXPECT_THAT(r.error().text(), testing::HasSubstr("Free some space"));
+  EXPECT_THAT(r.error().text(), testing::HasSubstr("free some space"));
   EXPECT_TRUE(fs::is_empty(dir_ / "shelf/chunks"));
 }
 
@@ -335,7 +339,7 @@ TEST_F(OnTheShelf, OfflineMediaAreNotRendered) {
   auto shelf = open();
   program_ = Program::compile(Build().media("m", "/nowhere.mov").track("V1").segment("a", "m", 0, 10).done(),
                               media_);
-  const auto r = prerender(program_, *shelf, {{0, 10}}, {2, false, 0}, {});
+  const auto r = prerender(program_, *shelf, {{0, 10}}, {2, false}, {});
   ASSERT_FALSE(r);
   EXPECT_EQ(shelf->chunks(), 0u);
 }

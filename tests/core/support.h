@@ -96,9 +96,10 @@ class Build {
     t_->compositions[id] = c;
     return *this;
   }
-  Build& use(const std::string& id, const std::string& composition, Frames length) {
+  Build& use(const std::string& id, const std::string& composition, Frames length, std::vector<Effect> stack = {}) {
     auto s = std::make_shared<Segment>();
     s->id = s->name = id, s->content = Content::composition, s->ref = composition, s->duration = length;
+    s->stack = std::move(stack);
     tracks_.back()->items.push_back(SegmentPtr(s));
     return *this;
   }

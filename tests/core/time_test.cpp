@@ -118,8 +118,8 @@ TEST_F(Retime, AForecastSaysUnseenApartFromSlowAndThePlanRendersIt) {
 
   // Once rendered it is sealed, and played as any other.
   auto shelf = *Shelf::open(folder_ / "shelf");
-  ASSERT_TRUE(prerender(p, *shelf, plan.ranges(), {2, false, 0}, {}));
-  EXPECT_EQ(forecast(*p, *notebook, shelf->states(*p), {0, 72}, {}).count(Verdict::unseen), 0);
+  ASSERT_TRUE(prerender(p, *shelf, plan.ranges(), {2, false}, {}));
+  EXPECT_EQ(forecast(*p, *notebook, shelf->route(*p), {0, 72}, {}).count(Verdict::unseen), 0);
   const Image sealed = frame_of(*p, 31, shelf.get());
   EXPECT_NEAR(number_of(sealed), 3.5, 0.3) << "half-way between frames 3 and 4";
 }

@@ -1,0 +1,158 @@
+// What the shelf takes: looking a frame up among a million, the route of two hours after an edit, opening 50 000 pieces,
+// and fetching through it against decoding the same file alone. Writes build/bench-shelf.json.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <fstream>
+#include <iostream>
+
+#include "base/clock.h"
+#include "desk/desk.h"
+#include "media/synthetic.h"
+#include "queue/prerender.h"
+
+using namespace gc;
+
+namespace {
+
+constexpr int kRounds = 5;
+constexpr std::size_t kPieces = 50000, kFramesEach = 24;
+Json results = Json::array();
+
+void row(const std::string& name, double value, const char* unit, double goal, bool least) {
+  const bool met = least ? value >= goal : value <= goal;
+  results.push_back({{"name", name}, {"value", value}, {"unit", unit}, {"goal", goal}, {"met", met}});
+  fmt::print("  {:<26} {:>8.3f} {:<3} goal {} {:<7} {}\n", name, value, unit, least ? "≥" : "≤", goal, met ? "met" : "missed");
+  std::cout.flush();
+}
+double median(std::vector<double> v) {
+  std::sort(v.begin(), v.end());
+  return v[v.size() / 2];
+}
+
+Hash128 name_of(std::size_t piece, std::size_t frame) {
+  return Hasher().add(static_cast<std::int64_t>(piece)).add(static_cast<std::int64_t>(frame)).done();
+}
+
+/// A shelf of so many pieces whose files are there and hold nothing: it is only looked up.
+void make_many(const fs::path& folder) {
+  { const auto shelf = Shelf::open(folder); }
+  constexpr const char* kNoSteps[] = {"", "", ""};
+  auto db = Database::open(folder / "index.sqlite", std::span<const char* const>(kNoSteps, 3), "index").value();
+  (void)db.change([&]() -> Result<void> {
+    Statement q = db.prepare(
+        "INSERT INTO chunk(file, frames, bytes, timeline, segment, \"offset\", made, sums, kind) VALUES(?,?,?,?,?,?,?,?,3)");
+    for (std::size_t i = 0; i < kPieces; ++i) {
+      std::vector<Hash128> names;
+      for (std::size_t f = 0; f < kFramesEach; ++f) names.push_back(name_of(i, f));
+      const std::string blob(reinterpret_cast<const char*>(names.data()), names.size() * sizeof(Hash128));
+      const std::string file = names.front().hex() + ".mov";
+      std::ofstream(folder / "chunks" / file) << "x";
+      std::ofstream(folder / "chunks" / (file + ".json")) << "{}";
+      if (auto r = q.bind(std::string_view(file)).blob(blob).bind(std::int64_t{1}).bind(std::string_view("A feature"))
+                       .bind(std::string_view("s")).bind(static_cast<std::int64_t>(i * kFramesEach)).bind(std::string_view("2026-01-01T00:00:00Z")).blob(blob).run();
+          !r)
+        return r;
+    }
+    return {};
+  });
+}
+
+/// Two hours at 24: 2 400 segments with two effects each.
+TimelinePtr two_hours(double last) {
+  auto t = std::make_shared<Timeline>();
+  t->name = "A feature", t->width = 1280, t->height = 720;
+  auto track = std::make_shared<Track>();
+  track->id = "V1";
+  for (int i = 0; i < 2400; ++i) {
+    auto s = std::make_shared<Segment>();
+    s->id = s->name = fmt::format("s-{}", i), s->content = Content::generator, s->ref = "solid", s->duration = 72;
+    s->generator = {{"colour", {0.2, 0.2, 0.001 * i}}};
+    s->stack.push_back({s->id + "-b", "blur", {{"sigma", i == 1200 ? last : 1.5}}, true, true, {}, {}});
+    s->stack.push_back({s->id + "-g", "grain", Json::object(), true, true, {}, {}});
+    track->items.push_back(SegmentPtr(s));
+  }
+  t->tracks.push_back(track);
+  return t;
+}
+
+}  // namespace
+
+int main() {
+  const auto scratch = ScratchFolder::make(fs::temp_directory_path(), "gclk-bench-");
+  if (!scratch) {
+    fmt::print(stderr, "{}\n", scratch.error().text());
+    return 4;
+  }
+  fmt::print("The shelf, {} pieces with {} frames:\n", kPieces, kPieces * kFramesEach);
+  const fs::path many = scratch->path() / "many";
+  make_many(many);
+  std::vector<double> opening, looking, routing;
+  for (int round = 0; round < kRounds; ++round) {
+    const Stopwatch watch;
+    const auto shelf = *Shelf::open(many);
+    opening.push_back(watch.ms());
+    std::vector<Hash128> names;
+    for (std::size_t i = 0; i < 200000; ++i) names.push_back(name_of(i * 7919 % kPieces, i % kFramesEach));
+    std::size_t found = 0;
+    const Stopwatch look;
+    for (const Hash128& n : names) found += shelf->find(n).has_value();
+    looking.push_back(look.ms() * 1000 / static_cast<double>(names.size()));
+    if (found != names.size()) fmt::print("  only {} of {} were found\n", found, names.size());
+    MediaCatalog media;
+    (void)shelf->route(*Program::compile(two_hours(1), media));
+    const ProgramPtr edited = Program::compile(two_hours(2 + round), media);
+    const Stopwatch route;
+    (void)shelf->route(*edited);
+    routing.push_back(route.ms());
+  }
+  row("shelf_open_50000", median(opening), "ms", 300, false);
+  row("shelf_look_up", median(looking), "µs", 1, false);
+  row("route_after_edit", median(routing), "ms", 20, false);
+
+  // Fetching: the same pieces, read in order, one after another. Through the shelf each is looked up, opened and held
+  // against its checksum.
+  const fs::path file = scratch->path() / "m.mov";
+  auto w = MovieWriter::create(file.string(), Form::vc3_hqx, 1280, 720, {24, 1});
+  for (Frames f = 0; f < 96; ++f) (void)(*w)->write(synthetic_frame("hands", f, 1280, 720, 7, 0.02f));
+  (void)(*w)->finish();
+  auto t = std::make_shared<Timeline>();
+  t->width = 1280, t->height = 720, t->name = "Fetching";
+  auto m = std::make_shared<MediaSource>();
+  m->id = "m", m->path = m->url = file.string(), m->length = 96;
+  t->sources["m"] = m;
+  auto s = std::make_shared<Segment>();
+  s->id = "a", s->ref = "m", s->duration = 96;
+  auto track = std::make_shared<Track>();
+  track->id = "V1", track->items.push_back(SegmentPtr(s));
+  t->tracks.push_back(track);
+  MediaCatalog media;
+  const ProgramPtr p = Program::compile(t, media);
+  const auto shelf = *Shelf::open(scratch->path() / "shelf");
+  if (auto r = prerender(p, *shelf, {{0, 96}}, {}, {}); !r) fmt::print("{}\n", r.error().text());
+  std::vector<double> ratios;
+  for (int round = 0; round < kRounds * 2 + 1; ++round) {
+    double ms[2] = {};
+    for (const int side : {round % 2, 1 - round % 2}) {
+      const Stopwatch watch;
+      if (side == 0) {
+        std::string open;
+        std::unique_ptr<FrameReader> reader;
+        for (Frames f = 0; f < 96; ++f) {
+          const auto hit = shelf->find(p->fingerprint(f));
+          if (hit->path != open) reader = std::move(*FrameReader::open(hit->path)), open = hit->path;
+          (void)reader->read(hit->index);
+        }
+      } else {
+        Decoders decoders;
+        StageLog log;
+        for (Frames f = 0; f < 96; ++f) (void)fetch_and_decode(*p, f, shelf.get(), decoders, log);
+      }
+      ms[side] = watch.ms();
+    }
+    ratios.push_back(ms[0] / ms[1]);
+  }
+  row("fetch_through_shelf", median(ratios), "×", 0.97, true);
+  if (auto r = write_file_atomic(fs::path(GCLK_BUILD) / "bench-shelf.json", results.dump(1) + "\n"); !r) fmt::print("{}\n", r.error().text());
+  return 0;
+}

@@ -1,0 +1,150 @@
+#include <fmt/format.h>
+
+extern "C" {
+#include <libavutil/frame.h>
+}
+
+#include <atomic>
+#include <thread>
+
+#include "base/clock.h"
+#include "media/matrix.h"
+#include "queue/pieces.h"
+#include "queue/prerender.h"
+
+namespace gc {
+
+CopyForm copy_form(const MediaInfo& media, int size, Form preferred) {
+  CopyForm c;
+  if (media.linear) c.refused = "its pictures are floating-point light, which light forms cut off";
+  if (media.still) c.refused = "it is one picture, which is read once";
+  const auto side = [&](int full) { return std::max(2, (full / size + (size > 1)) / 2 * 2); };
+  c.width = size == 1 ? media.width : side(media.width), c.height = size == 1 ? media.height : side(media.height);
+  const std::string& p = media.pixel_format;
+  const bool whole_chroma = p.find("rgb") != p.npos || p.find("bgr") != p.npos || p.starts_with("gbr") || p.find("444") != p.npos;
+  if (preferred == Form::vc3_hqx && whole_chroma && size == 1) preferred = Form::vc3_444;
+  c.form = form_that_keeps(preferred, media.alpha, c.width, c.height);
+  return c;
+}
+
+namespace {
+
+/// Copies one piece. Nothing when it was stopped.
+Result<std::uint64_t> copy_piece(const CompiledSegment& s, FrameReader& reader, Shelf& shelf, FrameRange piece, int size,
+                                 const CopyForm& as, const std::function<bool()>& go_on) {
+  const Stopwatch watch;
+  std::unique_ptr<MovieWriter> writer;
+  std::optional<Draft> draft;
+  Chunk chunk;
+  for (Frames n = piece.in; n < piece.out; ++n) {
+    if (!go_on()) return 0;
+    auto coded = s.joins_fields ? reader.take_progressive(n) : reader.take(n);
+    if (!coded) return std::unexpected(coded.error());
+    auto picture = (*coded)->get();
+    if (!picture) return std::unexpected(picture.error());
+    if (!writer) {
+      const std::uint64_t each = form_frame_bytes(as.form, as.width, as.height);
+      auto room = shelf.begin(piece_room(each, piece.length(), as.form), form_extension(as.form),
+                              static_cast<double>(each) * s.source_rate.fps() / 1e6);
+      if (!room) return std::unexpected(room.error());
+      draft.emplace(std::move(*room));
+      auto made = MovieWriter::create_like(**picture, draft->path.string(), as.form, as.width, as.height, s.source_rate);
+      if (!made) return std::unexpected(made.error());
+      writer = std::move(*made);
+    }
+    if (auto r = writer->write(**picture); !r) return std::unexpected(r.error());
+    if (!form_is_constant(as.form))
+      if (auto r = keep_room(shelf, *draft); !r) return std::unexpected(r.error());
+    chunk.frames.push_back(Program::source_key(s.media, s.joins_fields, n, size));
+  }
+  if (auto r = writer->finish(); !r) return std::unexpected(r.error());
+  writer.reset();
+  std::error_code e;
+  const auto bytes = fs::file_size(draft->path, e);
+  chunk.segment = s.segment->ref, chunk.offset = piece.in, chunk.kind = TapKind::source, chunk.form = as.form;
+  chunk.timeline = fs::path(s.path).filename().string();
+  chunk.width = as.width, chunk.height = as.height, chunk.seconds = watch.ms() / 1000;
+  if (auto r = shelf.add(std::move(chunk), std::move(*draft)); !r) return std::unexpected(r.error());
+  return bytes;
+}
+
+}  // namespace
+
+Result<PrerenderReport> copy_source(const CompiledSegment& s, Shelf& shelf, FrameRange frames, int size,
+                                    const PrerenderOptions& options,
+                                    const std::function<bool(const PrerenderProgress&)>& progress) {
+  CopyForm as = copy_form(s.media, size, options.form);
+  if (as.refused.empty()) {
+    auto reader = FrameReader::open(s.path, 1);
+    if (!reader) return std::unexpected(reader.error());
+    const auto first = (*reader)->read(0);
+    if (first && !keeps_matrix(as.form, **first)) as.form = form_that_keeps(Form::rdd36, s.media.alpha, as.width, as.height);
+  }
+  if (!as.refused.empty())
+    return bad_input(fmt::format("{} cannot be copied: {}", s.path, as.refused), s.path, "Pre-render the segments instead.");
+  if (frames.length() <= 0) frames = {0, s.media.frames};
+  PrerenderReport report;
+  std::vector<FrameRange> todo;
+  std::vector<Hash128> own;
+  for (Frames at = frames.in; at < frames.out; at += kPieceFrames) {
+    const FrameRange piece{at, std::min(frames.out, at + kPieceFrames)};
+    bool there = true;
+    for (Frames n = piece.in; n < piece.out; ++n) {
+      own.push_back(Program::source_key(s.media, s.joins_fields, n, size));
+      there = there && shelf.find(own.back());
+    }
+    if (there) report.already_sealed += piece.length();
+    else todo.push_back(piece);
+  }
+  const Shelf::Protection kept = shelf.protect(own);
+  Frames total = 0;
+  for (const FrameRange& p : todo) total += p.length();
+  const Stopwatch watch;
+  std::mutex mutex;
+  std::optional<Error> failed;
+  std::atomic<bool> over{false};
+  std::atomic<Frames> done{0};
+  const auto tell = [&] {
+    const std::lock_guard lock(mutex);
+    const double seconds = watch.ms() / 1000;
+    const Frames n = done;
+    if (progress && !progress({n, total, report.pieces, seconds,
+                               n > 0 ? seconds / static_cast<double>(n) * static_cast<double>(total - n) : 0}))
+      report.cancelled = true, over = true;
+  };
+  // Each thread has a run of pieces of its own, so that it decodes straight on.
+  const auto work = [&](std::size_t from, std::size_t to) {
+    auto reader = FrameReader::open(s.path, 1);
+    const auto fail = [&](const Error& e) {
+      const std::lock_guard lock(mutex);
+      if (!failed) failed = e;
+      over = true;
+    };
+    if (!reader) return fail(reader.error());
+    for (std::size_t i = from; i < to && !over; ++i) {
+      auto bytes = copy_piece(s, **reader, shelf, todo[i], size, as, [&] {
+        ++done, tell();
+        return !over.load();
+      });
+      if (!bytes) return fail(bytes.error());
+      const std::lock_guard lock(mutex);
+      if (*bytes > 0) ++report.pieces, report.bytes += *bytes, report.frames += todo[i].length();
+    }
+  };
+  {
+    std::vector<std::jthread> threads;
+    const auto ways = static_cast<std::size_t>(std::clamp(options.workers, 1, std::max(1, static_cast<int>(todo.size()))));
+    for (std::size_t i = 0; i < ways; ++i)
+      threads.emplace_back([&, i] {
+        if (const auto threw = caught([&] { work(todo.size() * i / ways, todo.size() * (i + 1) / ways); })) {
+          const std::lock_guard lock(mutex);
+          failed = *threw, over = true;
+        }
+      });
+  }
+  report.seconds = watch.ms() / 1000;
+  if (failed) return std::unexpected(*failed);
+  return report;
+}
+
+}  // namespace gc

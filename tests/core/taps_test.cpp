@@ -1,0 +1,193 @@
+// A picture may be fetched at any point of its making and in any form that can keep it, and differs from the live one by
+// what the form loses and nothing else.
+#include "media/compare.h"
+#include "queue/prerender.h"
+#include "support.h"
+
+namespace gc {
+namespace {
+
+using test::Build;
+
+class Taps : public testing::Test {
+ protected:
+  Taps() {
+    clip_ = test::movie(dir_ / "m.mov", Form::vc3_hqx, 320, 180, 40);
+    over_ = test::movie(dir_ / "o.mov", Form::rdd36_alpha, 320, 180, 40, "kiln");
+    empty();
+  }
+  void empty() {
+    shelf_.reset();
+    fs::remove_all(dir_ / "shelf");
+    shelf_ = *Shelf::open(dir_ / "shelf");
+  }
+  /// A composition of two layers, the upper smaller than the raster, used twice; a grade and noise reduction above it.
+  TimelinePtr timeline(double saturation = 1.2, double inner_blur = 2) const {
+    Build inner(320, 180);
+    inner.media("m", clip_, 40).media("o", over_, 40).track("low").segment("s1", "o", 2, 24, {test::an("transform", {{"scale", 0.5}}), test::blur("b", inner_blur)});
+    Build b(320, 180);
+    b.media("m", clip_, 40).media("o", over_, 40).composition("comp", inner.done()->tracks);
+    b.track("V1").segment("a", "m", 5, 24, {test::blur("soft", 3), test::cdl("grade", saturation)});
+    b.track("V2").use("c1", "comp", 12, {test::cdl("upper", saturation)}).use("c2", "comp", 12);
+    return b.done();
+  }
+  ProgramPtr program(const TimelinePtr& t, int scale = 1) {
+    RenderOptions o;
+    o.scale = scale;
+    return Program::compile(t, media_, o);
+  }
+  Image shown(const ProgramPtr& p, Frames f, bool live = false) {
+    Decoders decoders;
+    StageLog log;
+    Image image = render_frame(*p, f, live ? nullptr : shelf_.get(), decoders, log);
+    logged_ = log;
+    return image;
+  }
+  /// The worst of some frames against the live ones.
+  double worst(const TimelinePtr& t, int scale = 1) {
+    double least = 200;
+    for (const Frames f : {0, 1, 11, 12, 23}) {
+      const ProgramPtr p = program(t, scale);
+      least = std::min(least, psnr(shown(p, f), shown(p, f, true)));
+    }
+    return least;
+  }
+
+  test::TempFolder dir_;
+  std::string clip_, over_;
+  MediaCatalog media_;
+  std::shared_ptr<Shelf> shelf_;
+  StageLog logged_;
+};
+
+struct FormLoss {
+  Form form;
+  double least_db;  ///< of an opaque picture with grain, common practice; from measurements here
+};
+constexpr FormLoss kForms[] = {{Form::vc3_sq, 36},  {Form::vc3_hq, 40},  {Form::vc3_hqx, 42},     {Form::vc3_444, 44},
+                               {Form::v210, 44},    {Form::vc5, 40},        {Form::ffv1, 44},        {Form::ffv1_444, 55},
+                               {Form::rdd36, 38},   {Form::rdd36_alpha, 38}, {Form::ffv1_alpha, 55}, {Form::motion_jpeg, 36},
+                               {Form::h264_intra, 34}};
+
+TEST_F(Taps, EveryPlaceOfTheMakingPlaysFromEveryForm) {
+  const TimelinePtr t = timeline();
+  const ProgramPtr p = program(t);
+  for (const FormLoss& f : kForms) {
+    PrerenderOptions o;
+    o.form = f.form;
+    const auto check = [&](const char* what, const Result<PrerenderReport>& made, FrameState state, std::size_t frames) {
+      ASSERT_TRUE(made) << what << " " << form_name(f.form) << ": " << made.error().text();
+      EXPECT_EQ(shelf_->route(*p).count(state), frames) << what << " " << form_name(f.form);
+      EXPECT_GT(worst(t), f.least_db) << what << " " << form_name(f.form);
+      // At half scale a picture is made smaller after its making, the live one before it.
+      EXPECT_GT(worst(t, 2), 34) << what << " " << form_name(f.form);
+      empty();
+    };
+    const auto segment = [&](const char* id) {
+      for (const auto& s : p->segments())
+        if (s->segment->id == id) return s;
+      return CompiledSegmentPtr{};
+    };
+    check("source", copy_source(*segment("a"), *shelf_, {}, 1, o, {}), FrameState::half, 24);
+    check("stack", cache_stack(p, *shelf_, "a", 1, o, {}), FrameState::half, 24);
+    check("composition", bake(p, *shelf_, "comp", {}, o, {}), FrameState::half, 24);
+    check("frame", prerender(p, *shelf_, {{0, 24}}, o, {}), FrameState::sealed, 24);
+  }
+}
+
+TEST_F(Taps, WhatTheForecastCountsIsWhatAFrameGoesThrough) {
+  const ProgramPtr p = program(timeline());
+  ASSERT_TRUE(cache_stack(p, *shelf_, "a", 1, {}, {}));
+  ASSERT_TRUE(bake(p, *shelf_, "comp", {}, {}, {}));
+  const Route route = shelf_->route(*p);
+  for (const Frames f : {0, 12, 23}) {
+    (void)shown(p, f);
+    const std::vector<StageRef> counted = p->stages(f, route.taps(static_cast<std::size_t>(f)));
+    for (const StageSample& s : logged_)
+      EXPECT_TRUE(std::ranges::any_of(counted, [&](const StageRef& c) { return c.key == s.key; })) << stage_name(s.kind);
+    for (const StageRef& c : counted)
+      if (c.kind == StageKind::decode || c.kind == StageKind::effect || c.kind == StageKind::convert)
+        EXPECT_TRUE(std::ranges::any_of(logged_, [&](const StageSample& s) { return c.key == s.key; })) << c.law->label;
+  }
+}
+
+// One render answers every use; what changes inside breaks it everywhere, what changes above nowhere.
+TEST_F(Taps, ABakedCompositionAnswersEveryUse) {
+  const auto made = bake(program(timeline()), *shelf_, "comp", {}, {}, {});
+  ASSERT_TRUE(made) << made.error().text();
+  EXPECT_EQ(made->frames, 24);
+  EXPECT_EQ(shelf_->pieces().front().form, Form::rdd36_alpha) << "it is transparent where the layer is small";
+  EXPECT_EQ(shelf_->route(*program(timeline(0.7))).count(FrameState::half), 24u);
+  EXPECT_EQ(shelf_->route(*program(timeline(1.2, 3))).count(FrameState::half), 0u);
+  const auto again = bake(program(timeline(0.7)), *shelf_, "comp", {}, {}, {});
+  ASSERT_TRUE(again);
+  EXPECT_EQ(again->already_sealed, 24);
+}
+
+// Below an effect that looks at neighbouring frames: each of the neighbours is fetched.
+TEST_F(Taps, NeighboursAreFetchedAcrossTheSeam) {
+  Build b(320, 180);
+  const TimelinePtr t = b.media("m", clip_, 40).track("V1").segment("a", "m", 5, 24, {test::blur("soft", 2), test::an("temporal_nr", Json::object())}).done();
+  const ProgramPtr p = program(t);
+  ASSERT_EQ(p->segments().front()->last_temporal(9), 1) << "the second effect looks at neighbours";
+  ASSERT_TRUE(cache_stack(p, *shelf_, "a", 1, {}, {}));
+  const FrameRecipe whole = p->recipe(12, shelf_.get());
+  EXPECT_EQ(whole.taps.size(), static_cast<std::size_t>(p->segments().front()->window.length()));
+  EXPECT_TRUE(whole.live.empty());
+  // At the ends the source goes on beyond the segment, and those neighbours are live.
+  EXPECT_FALSE(p->recipe(0, shelf_.get()).live.empty());
+  EXPECT_GT(worst(t), 40);
+}
+
+TEST_F(Taps, ACopyOfASourceKeepsItsColoursWhateverItsTags) {
+  struct Case {
+    const char* name;
+    const char* options;
+    double least_db;
+  };
+  // Hard edges of saturated colours in 4:2:0 are the worst there is: other places of chroma between lines show in them.
+  // Untagged SD is BT.601 by its size, and its half is no smaller for that; full range, BT.2020 and odd chroma.
+  for (const Case& c : {Case{"sd.mp4", "-s 720x576 -pix_fmt yuv420p -c:v libx264", 38},
+                        Case{"full.mp4", "-s 640x360 -vf scale=out_range=full,format=yuv420p -color_range pc -c:v libx264", 38},
+                        Case{"wide.mp4", "-s 1280x720 -pix_fmt yuv420p10le -colorspace bt2020nc -color_primaries bt2020 -color_trc bt2020-10 -c:v libx265 -x265-params log-level=none", 34},
+                        Case{"rgb.mov", "-s 640x360 -pix_fmt rgb24 -c:v png", 36},
+                        Case{"turned.mov", "-s 640x360 -pix_fmt yuv420p -c:v libx264 -metadata:s:v rotate=90", 38}}) {
+    const std::string file = (dir_ / c.name).string();
+    ASSERT_TRUE(test::shell(std::string("ffmpeg -v error -y -f lavfi -i testsrc2=s=1280x720:r=24:d=0.5 ") + c.options + " '" + file + "'")) << c.name;
+    const TimelinePtr t = Build(640, 360).media("x", file, 12).track("V1").segment("a", "x", 0, 10).done();
+    const ProgramPtr p = program(t);
+    ASSERT_EQ(p->segments().front()->content, Content::source) << c.name;
+    const auto made = copy_source(*p->segments().front(), *shelf_, {}, 1, {}, {});
+    ASSERT_TRUE(made) << c.name << ": " << made.error().text();
+    EXPECT_EQ(shelf_->route(*p).count(FrameState::half), 10u) << c.name;
+    EXPECT_GT(psnr(shown(p, 6), shown(p, 6, true)), c.least_db) << c.name;
+    empty();
+  }
+}
+
+TEST_F(Taps, OddRastersAndTransparencyFindAFormThatKeepsThem) {
+  const std::string file = (dir_ / "odd.mkv").string();
+  ASSERT_TRUE(test::shell("ffmpeg -v error -y -f lavfi -i testsrc2=s=321x181:r=24:d=0.5 -pix_fmt yuv444p -c:v ffv1 '" + file + "'"));
+  const TimelinePtr t = Build(321, 181).media("x", file, 12).track("V1").segment("a", "x", 0, 12, {test::blur("soft", 1)}).done();
+  const ProgramPtr p = program(t);
+  const auto made = prerender(p, *shelf_, {{0, 12}}, {}, {});
+  ASSERT_TRUE(made) << made.error().text();
+  EXPECT_EQ(shelf_->pieces().front().form, Form::ffv1_444);
+  EXPECT_EQ(shelf_->route(*p).count(FrameState::sealed), 12u);
+  EXPECT_GT(psnr(shown(p, 5), shown(p, 5, true)), 50);
+}
+
+// Premultiplied pictures stay what they are: half transparent edges of the upper layer.
+TEST_F(Taps, TransparencyIsKeptThroughAForm) {
+  const TimelinePtr t = timeline();
+  const ProgramPtr p = program(t);
+  PrerenderOptions o;
+  o.form = Form::ffv1_alpha;
+  ASSERT_TRUE(bake(p, *shelf_, "comp", {}, o, {}));
+  const auto inner = p->segments().back()->inner;
+  ASSERT_TRUE(inner);
+  EXPECT_GT(worst(t), 50);
+}
+
+}  // namespace
+}  // namespace gc
