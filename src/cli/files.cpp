@@ -13,11 +13,14 @@ namespace gc {
 namespace {
 
 struct FileArguments {
-  std::string folder, source, file, by = "name", frame, out, route = "live", raster, rate, timecode, start;
+  std::string folder, source, file, by = "name", frame, out, route = "live", raster, rate, timecode, start, root;
+  bool dry_run = false;
 };
 
 /// Relinking or other edits of what the file states, written back.
-int cmd_relink(const Common& c, const FileArguments& a) {
+int cmd_relink(const Common& c, FileArguments a) {
+  // A root alone: a tree of copies, or of originals, that mirrors where the files lay.
+  if (!a.root.empty()) a.folder = a.root, a.by = "mirrored";
   auto timeline = load(c);
   if (!timeline) return fail(timeline.error(), c.json);
   MediaCatalog media;
@@ -27,19 +30,19 @@ int cmd_relink(const Common& c, const FileArguments& a) {
                 c.json);
   auto report = a.folder.empty() ? relink_one(*timeline, media, a.source, a.file)
                                  : relink(*timeline, media, a.folder,
-                                          a.by == "content" ? RelinkBy::content : RelinkBy::name);
+                                          a.by == "content" ? RelinkBy::content : a.by == "mirrored" ? RelinkBy::mirrored : RelinkBy::name);
   if (!report) return fail(report.error(), c.json);
   Json found = Json::array();
   for (const Relinked& r : report->found) found.push_back({{"source", r.source}, {"from", r.from}, {"to", r.to}});
-  if (!report->found.empty())
+  if (!report->found.empty() && !a.dry_run)
     if (auto saved = save_timeline(*report->timeline, c.file); !saved) return fail(saved.error(), c.json);
   if (c.json) {
-    put({{"relinked", found}, {"not_found", report->not_found}});
+    put({{"relinked", found}, {"not_found", report->not_found}, {"dry_run", a.dry_run}});
   } else {
-    for (const Relinked& r : report->found) fmt::print("  {} is now {}\n", r.from, r.to);
+    for (const Relinked& r : report->found) fmt::print("  {} {} {}\n", r.from, a.dry_run ? "would be" : "is now", r.to);
     for (const std::string& n : report->not_found) fmt::print("  not found: {}\n", n);
-    fmt::print("{} of {} missing media relinked.\n", report->found.size(),
-               report->found.size() + report->not_found.size());
+    fmt::print("{} of {} {}media {}.\n", report->found.size(),
+               report->found.size() + report->not_found.size(), a.by == "mirrored" ? "" : "missing ", a.dry_run ? "would be relinked" : "relinked");
   }
   return report->not_found.empty() ? 0 : 1;
 }
@@ -139,7 +142,9 @@ void add_file_commands(CLI::App& app, Common& c, int& code) {
   CLI::App* s = add("relink", "Find the files that missing media have become",
                     "gclk relink cut.otio --folder /volumes/camera --by content");
   s->add_option("--folder", a.folder, "Where to look, with everything in it");
-  s->add_option("--by", a.by, "By file name, or by rate, length and timecode")->check(CLI::IsMember({"name", "content"}));
+  s->add_option("--by", a.by, "By file name, or by rate, length and timecode")->check(CLI::IsMember({"name", "content", "mirrored"}));
+  s->add_option("root", a.root, "Root of a tree of copies that mirrors where the files lie, as `proxies` makes it: every source is relinked");
+  s->add_flag("--dry-run", a.dry_run, "Only say what would be what");
   s->add_option("--source", a.source, "Id of one source");
   s->add_option("--to", a.file, "Its file");
   s->callback([&] { code = cmd_relink(c, a); });

@@ -16,6 +16,7 @@
 #include "cli/playout.h"
 #include "cli/print.h"
 #include "cli/seat.h"
+#include "cli/remedies.h"
 #include "cli/shelf.h"
 #include "cli/table.h"
 #include "cli/what_if.h"
@@ -321,6 +322,7 @@ int main(int argc, char** argv) {
   add_picture_commands(app, c, code);
   add_file_commands(app, c, code);
   add_shelf_commands(app, c, code, interrupted);
+  add_remedy_commands(app, c, code, interrupted);
   add_playout_commands(app, c, code, interrupted);
   add_what_if_command(app, c, code);
   add_seat_commands(app, c, code, interrupted);

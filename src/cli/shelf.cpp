@@ -57,7 +57,7 @@ void tell(const char* did, const CleanReport& r, const char* after) {
 }
 
 std::string what_of(const Chunk& c) {
-  return c.kind == TapKind::stack ? fmt::format("stack after {} effects", c.after) : c.kind == TapKind::frame ? "frames" : tap_name(c.kind);
+  return c.kind == TapKind::stack ? fmt::format("stack up to effect {}", c.after) : c.kind == TapKind::frame ? "frames" : tap_name(c.kind);
 }
 
 Json json_of(const Chunk& p) {

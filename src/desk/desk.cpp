@@ -8,6 +8,8 @@
 #include "base/timecode.h"
 #include "media/compare.h"
 
+#include "render/played.h"
+
 namespace gc {
 
 Result<Stores> Stores::open(DeskOptions options) {
@@ -67,10 +69,10 @@ PlayOptions Stores::play_options(PlayMode mode, const View& view, FrameRange ran
 View view_of(const TimelinePtr& timeline, const Stores& stores) {
   View v;
   v.timeline = timeline;
-  const TimelinePtr played = as_played(timeline);
   const RenderOptions how = stores.options.settings.playback_options();
-  v.played = Program::compile(played, *stores.media, how);
-  const bool same = played == timeline && how.full_quality() && how.device == Device::processor;
+  v.played = played_program(timeline, *stores.media, how);
+  const bool slips = std::any_of(timeline->slips.begin(), timeline->slips.end(), [](const Slip& s) { return s.open(); });
+  const bool same = !slips && how.full_quality() && how.device == Device::processor;
   RenderOptions whole;
   whole.join_fields = how.join_fields;
   v.delivered = same ? v.played : Program::compile(timeline, *stores.media, whole);

@@ -41,7 +41,7 @@ struct Stores {
     return {seconds, 0.05, options.workers, again, {}, shelf->folder()};
   }
   PrerenderOptions prerender_options(const RenderPrice& price) const {
-    return {options.workers, true, options.settings.rendering, notebook, price};
+    return {options.workers, true, options.settings.rendering, notebook, price, options.settings.render_form};
   }
 };
 

@@ -67,6 +67,33 @@ std::expected<std::string, std::string> new_path(const MediaSource& m, const std
       return std::unexpected(folders.empty() ? "no such sequence is there" : "several folders have such a sequence");
     return (folders[0] / fs::path(m.path.substr(m.path.rfind('/') + 1))).string();
   }
+  if (by == RelinkBy::mirrored) {
+    // The longest end of the old path that lies below the folder, whatever the extension. Of another length or rate it is
+    // another file.
+    const fs::path old = fs::path(m.path).lexically_normal().relative_path().replace_extension();
+    std::size_t longest = 0;
+    for (const auto& [name, path] : files) {
+      const fs::path other = fs::path(path).replace_extension();
+      std::size_t same = 0;
+      for (auto a = old.end(), b = other.end(); a != old.begin() && b != other.begin();) {
+        if (*--a != *--b) break;
+        ++same;
+      }
+      if (same < 2 || same < longest) continue;
+      const auto info = media.info(path.string());
+      if (!info || !(info->still || same_content(m, *info))) continue;
+      if (same > longest) fit.clear(), longest = same;
+      fit.push_back(path);
+    }
+    if (fit.size() == 1) return fit.front().string();
+    if (fit.size() > 1) return std::unexpected(fmt::format("{} files lie at that path", fit.size()));
+    if (const auto by_content = new_path(m, files, RelinkBy::content, media)) return by_content;
+    const auto by_name = new_path(m, files, RelinkBy::name, media);
+    if (!by_name) return by_name;
+    const auto info = media.info(*by_name);
+    if (info && (info->still || same_content(m, *info))) return by_name;
+    return std::unexpected(fmt::format("{} has another length or rate", *by_name));
+  }
   if (by == RelinkBy::content) {
     for (const auto& [name, path] : files)
       if (const auto info = media.info(path.string()); info && same_content(m, *info)) fit.push_back(path);
@@ -98,7 +125,7 @@ Result<RelinkReport> relink(const TimelinePtr& timeline, MediaCatalog& media, co
   RelinkReport r{timeline, {}, {}};
   for (const auto& [id, m] : timeline->sources) {
     if (stop && stop()) break;
-    if (media.info(m->path) || fs::exists(plain_path(*m), e)) continue;
+    if (by != RelinkBy::mirrored && (media.info(m->path) || fs::exists(plain_path(*m), e))) continue;
     const auto path = new_path(*m, files, by, media);
     if (!path) {
       r.not_found.push_back(fmt::format("{}: {}", m->path, path.error()));

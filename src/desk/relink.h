@@ -6,7 +6,8 @@ namespace gc {
 
 enum class RelinkBy {
   name,    ///< the same file name; where there is none, the same but for its extension
-  content  ///< the same rate, length and (where the file states one) timecode
+  content,  ///< the same rate, length and (where the file states one) timecode
+  mirrored  ///< the same path below the folder, as trees of copies have it; then by content, then by name and length
 };
 
 struct Relinked {

@@ -55,6 +55,7 @@ Json to_json(const Settings& s) {
           {"memory_left_gb", s.memory_left_gb},
           {"preroll_s", s.preroll_s},
           {"postroll_s", s.postroll_s},
+          {"render_form", form_id(s.render_form)},
           {"missed_drop_cost", s.missed_drop_cost},
           {"muted_warnings", fmt::format("{}", fmt::join(s.muted, ","))}};
 }
@@ -94,6 +95,13 @@ Result<void> set_setting(Settings& s, const std::string& name, const std::string
     return from_number(value, "amount of memory", "gigabytes", 0.5, 1024, s.memory_left_gb);
   if (name == "preroll_s") return from_number(value, "length", "seconds", 0, 60, s.preroll_s);
   if (name == "postroll_s") return from_number(value, "length", "seconds", 0, 60, s.postroll_s);
+  if (name == "render_form") {
+    const auto form = form_named(value);
+    if (!form || std::ranges::find(cached_forms(), *form) == cached_forms().end())
+      return usage(fmt::format("'{}' is no form for rendered media", value), "Give vc3-hqx, rdd36, ffv1 or another that docs/formats.md lists.");
+    s.render_form = *form;
+    return {};
+  }
   if (name == "missed_drop_cost")
     return from_number(value, "cost of a missed drop", "needless renders", 1, 1000, s.missed_drop_cost);
   if (name == "muted_warnings") {
@@ -107,7 +115,7 @@ Result<void> set_setting(Settings& s, const std::string& name, const std::string
   }
   return usage(fmt::format("there is no setting '{}'", name),
                "Give playback, rendering, fields, precision, scaling, scale, region, memory_left_gb, preroll_s, "
-               "postroll_s, missed_drop_cost or muted_warnings.");
+               "postroll_s, render_form, missed_drop_cost or muted_warnings.");
 }
 
 Settings load_settings(const fs::path& file) {

@@ -16,6 +16,7 @@ struct Settings {
   double memory_left_gb = 4;             ///< to other programs
   std::optional<Region> region;          ///< the only pixels that playback makes
   double preroll_s = 2, postroll_s = 3;  ///< played before and after the playhead when asked to
+  Form render_form = Form::vc3_hqx;      ///< in which rendered media are kept
   double missed_drop_cost = 9;           ///< how many needless renders a drop before the client is as bad as
   std::vector<std::string> muted;        ///< causes (cause_name) that no warning is given for after a playout
 

@@ -25,7 +25,7 @@ ShelfReport shelf_report(const Shelf& shelf, const View* open) {
   }
   std::map<std::tuple<std::string, std::string, std::string, std::string>, ShelfGroup> groups;
   for (const Chunk& c : shelf.pieces()) {
-    const std::string what = c.kind == TapKind::stack ? fmt::format("stack after {} effect{}", c.after, c.after == 1 ? "" : "s")
+    const std::string what = c.kind == TapKind::stack ? fmt::format("stack up to effect {}", c.after)
                              : c.kind == TapKind::frame ? "frames" : tap_name(c.kind);
     ShelfGroup& g = groups[{c.timeline, c.segment, what, form_name(c.form)}];
     g.timeline = c.timeline, g.what = what, g.form = form_name(c.form);

@@ -7,7 +7,7 @@ namespace gc {
 /// Pieces of one segment, source or composition, taken at one place.
 struct ShelfGroup {
   std::string timeline, of;  ///< names; of a source its file
-  std::string what;          ///< "frames", "stack after 2 effects", "composition", "source"
+  std::string what;          ///< "frames", "stack up to effect 2", "composition", "source"
   std::string form;
   std::size_t pieces = 0;
   Frames frames = 0;

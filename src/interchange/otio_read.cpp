@@ -555,6 +555,7 @@ class Reader {
     }
     s->content = Content::source;
     s->ref = source->id;
+    read_angles(*s, object, at);
     place_in_source(*s, *source, start, available_start, available_length);
     return s;
   }
@@ -588,6 +589,21 @@ class Reader {
         s.source_in = r;
         return;
       }
+  }
+
+  /// Several media of one moment. What cannot be used of the others is no angle; the clip plays as it would without them.
+  void read_angles(Segment& s, const Json& clip, const std::string& at) {
+    const Json* all = object_at(clip, "media_references");
+    if (!all || all->size() < 2) return;
+    for (const auto& [key, reference] : all->items()) {
+      if (!reference.is_object() || !(is_a(reference, "ExternalReference") || is_a(reference, "ImageSequenceReference"))) continue;
+      try {
+        s.angles[key] = media(reference, at)->id;
+      } catch (const Bad&) {
+      }
+    }
+    s.angle = text_or(clip, "active_media_reference_key", "DEFAULT_MEDIA");
+    if (s.angles.size() < 2 || !s.angles.contains(s.angle)) s.angles.clear(), s.angle.clear();
   }
 
   static const Json* active_reference(const Json& clip) {
@@ -736,6 +752,7 @@ class Reader {
                  flag_or(*m, "inverted", false)};
     s.fit = static_cast<Fit>(one_of(mine, "fit", kFits));
     s.between = static_cast<Between>(one_of(mine, "between", kBetweens));
+    s.truth = truth_named(text_or(mine, "truth", "picture")).value_or(Truth::picture);
   }
 
   void read_slips(const Json& mine) {
@@ -746,6 +763,12 @@ class Reader {
       s.kind = text_or(j, "kind", "bypass");
       s.segment = text_or(j, "segment", ""), s.effect = text_or(j, "effect", "");
       s.opened = text_or(j, "opened", ""), s.lifted = text_or(j, "lifted", "");
+      s.subject = text_or(j, "subject", ""), s.who = text_or(j, "who", ""), s.why = text_or(j, "why", ""), s.until = text_or(j, "until", "");
+      s.size = std::clamp(static_cast<int>(number_or(j, "size", 1)), 1, 16);
+      s.in = static_cast<Frames>(std::max(0.0, number_or(j, "in", 0))), s.out = static_cast<Frames>(std::max(0.0, number_or(j, "out", 0)));
+      if (j.contains("region") && j["region"].is_array() && j["region"].size() == 4)
+        for (std::size_t i = 0; i < 4; ++i)
+          if (j["region"][i].is_number_integer()) s.region[i] = j["region"][i].get<int>();
       timeline_->slips.push_back(std::move(s));
     }
   }

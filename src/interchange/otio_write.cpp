@@ -29,13 +29,13 @@ class Writer {
     for (const auto& [name, c] : t_.cards)
       mine["cards"][name] = {{"ms", c.ms}, {"width", c.width}, {"height", c.height}, {"device", c.device}};
     mine["slips"] = Json::array();
-    for (const Slip& s : t_.slips)
-      mine["slips"].push_back({{"id", s.id},
-                               {"kind", s.kind},
-                               {"segment", s.segment},
-                               {"effect", s.effect},
-                               {"opened", s.opened},
-                               {"lifted", s.lifted}});
+    for (const Slip& s : t_.slips) {
+      Json j{{"id", s.id}, {"kind", s.kind}, {"segment", s.segment}, {"effect", s.effect}, {"opened", s.opened}, {"lifted", s.lifted}};
+      put(j, "subject", s.subject, std::string()), put(j, "size", s.size, 1), put(j, "in", s.in, Frames{0}), put(j, "out", s.out, Frames{0});
+      put(j, "who", s.who, std::string()), put(j, "why", s.why, std::string()), put(j, "until", s.until, std::string());
+      if (s.region != std::array<int, 4>{}) j["region"] = s.region;
+      mine["slips"].push_back(std::move(j));
+    }
     Json stack = root.contains("tracks") && root["tracks"].is_object() ? root["tracks"] : Json::object();
     stack["OTIO_SCHEMA"] = stack.value("OTIO_SCHEMA", "Stack.1");
     // A timeline that shows a part of itself was read as a composition.
@@ -96,6 +96,7 @@ class Writer {
     put(mine, "fit", std::string(kFits.begin()[static_cast<std::size_t>(s.fit)]), std::string("fit"));
     put(mine, "between", std::string(kBetweens.begin()[static_cast<std::size_t>(s.between)]),
         std::string("nearest"));
+    put(mine, "truth", std::string(truth_name(s.truth)), std::string("picture"));
   }
 
   Json reference(const MediaSource& m) const {
@@ -209,14 +210,18 @@ class Writer {
       ours(o)["composition"] = s.ref;
     }
     if (as_read) {
+      if (!s.angle.empty() && text_or(o, "active_media_reference_key", "DEFAULT_MEDIA") != s.angle) o["active_media_reference_key"] = s.angle;
       if (s.content == Content::source) relink(o, *t_.sources.at(s.ref));
       return o;  // the source range of a segment that was read is not edited yet
     }
     if (s.content == Content::source) {
       const MediaSource& m = *t_.sources.at(s.ref);
       o["source_range"] = range(time(s.source_in + m.start, m.rate), time(s.duration));
-      o["media_references"]["DEFAULT_MEDIA"] = reference(m);
-      o["active_media_reference_key"] = "DEFAULT_MEDIA";
+      const std::string key = s.angle.empty() ? "DEFAULT_MEDIA" : s.angle;
+      o["media_references"][key] = reference(m);
+      for (const auto& [angle, id] : s.angles)
+        if (const auto other = t_.sources.find(id); other != t_.sources.end()) o["media_references"][angle] = reference(*other->second);
+      o["active_media_reference_key"] = key;
     } else if (s.content == Content::adjustment) {
       o["source_range"] = range(time(0), time(s.duration));
       o["media_references"]["DEFAULT_MEDIA"] = {{"OTIO_SCHEMA", "GeneratorReference.1"},

@@ -11,6 +11,7 @@
 #include "media/writer.h"
 #include "pipeline/parallel.h"
 #include "queue/pieces.h"
+#include "render/parts.h"
 
 namespace gc {
 namespace {
@@ -251,23 +252,6 @@ Result<PrerenderReport> render(const Subject& subject, Shelf& shelf, const std::
   return writer.report;
 }
 
-/// A timeline with nothing but one segment on it, in its place, up to an effect of its stack.
-TimelinePtr alone_up_to(const Timeline& t, const CompiledSegment& s, std::size_t after) {
-  auto part = std::make_shared<Timeline>(t);
-  auto segment = std::make_shared<Segment>(*s.segment);
-  std::set<std::string> wanted;
-  for (std::size_t i = 0; i < after; ++i) wanted.insert(s.effects[i].id);
-  std::erase_if(segment->stack, [&](const Effect& e) { return !wanted.contains(e.id); });
-  segment->opacity = 1.0, segment->matte = {}, segment->blend = "normal";
-  auto track = std::make_shared<Track>();
-  track->id = track->name = "V1";
-  if (s.in > 0) track->items.push_back(Gap{s.in, {}});
-  track->items.push_back(SegmentPtr(segment));
-  part->tracks = {track};
-  part->display_space = part->working_space;
-  return part;
-}
-
 }  // namespace
 
 Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf, const std::vector<FrameRange>& ranges,
@@ -320,14 +304,6 @@ const CompiledSegment* shows(const Program& program, const std::string& composit
     if (const CompiledSegment* inside = shows(*s->inner, composition)) return inside;
   }
   return nullptr;
-}
-
-/// A timeline with a composition's tracks on it and nothing else.
-TimelinePtr alone(const Timeline& t, const Composition& composition) {
-  auto part = std::make_shared<Timeline>(t);
-  part->tracks = composition.tracks;
-  part->display_space = part->working_space;
-  return part;
 }
 
 }  // namespace

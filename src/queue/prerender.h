@@ -4,6 +4,7 @@
 #include <functional>
 
 #include "measure/measure.h"
+#include "render/copies.h"
 #include "shelf/shelf.h"
 
 namespace gc {
@@ -80,12 +81,5 @@ Result<PrerenderReport> bake(const ProgramPtr& program, Shelf& shelf, const std:
 Result<PrerenderReport> copy_source(const CompiledSegment& source, Shelf& shelf, FrameRange frames, int size,
                                     const PrerenderOptions& options,
                                     const std::function<bool(const PrerenderProgress&)>& progress);
-/// Size and form of such a copy, or why there is none.
-struct CopyForm {
-  Form form = Form::vc3_hqx;
-  int width = 0, height = 0;
-  std::string refused;  ///< a sentence
-};
-CopyForm copy_form(const MediaInfo& media, int size, Form preferred);
 
 }  // namespace gc

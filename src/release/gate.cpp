@@ -75,22 +75,23 @@ Gate check_gate(const Program& program, const Shelf* shelf) {
   check_effects(program, "", 0, gate);
   for (const Slip& slip : t.slips) {
     if (!slip.open()) continue;
-    const SegmentPtr s = find_segment(t, slip.segment);
     if (!has_subject(t, slip)) {
       gate.items.push_back({GateKind::remark, false, slip.segment, 0,
-                            fmt::format("A bypass of '{}', open since {}, is of an effect that is not there.",
-                                        slip.effect, to_the_minute(slip.opened)),
-                            "Nothing is bypassed by it."});
+                            fmt::format("A slip, open since {}, is of something that is not there: {}.", to_the_minute(slip.opened),
+                                        slip_text(t, slip)),
+                            "Nothing is changed by it."});
       continue;
     }
-    std::string effect = slip.effect;
-    if (s)
+    std::string text = slip_text(t, slip);
+    if (const SegmentPtr s = slip.kind == slip_kind::bypass ? find_segment(t, slip.segment) : nullptr)
       for (const Effect& e : s->stack)
-        if (e.id == slip.effect) effect = effect_type(e.type) ? effect_type(e.type)->label : e.type;
-    gate.items.push_back({GateKind::open_slip, true, slip.segment, 0,
-                          fmt::format("{} of '{}' is bypassed since {}.", effect, s ? s->name : slip.segment,
-                                      to_the_minute(slip.opened)),
-                          "Lift the bypass."});
+        if (const EffectType* type = e.id == slip.effect ? effect_type(e.type) : nullptr)
+          text = fmt::format("{} of '{}' is bypassed", type->label, s->name);
+    text.front() = static_cast<char>(std::toupper(static_cast<unsigned char>(text.front())));
+    gate.items.push_back({GateKind::open_slip, true, slip.segment, slip.in,
+                          fmt::format("{} since {}{}{}.", text, to_the_minute(slip.opened), slip.who.empty() ? "" : ", by " + slip.who,
+                                      slip.why.empty() ? "" : ": " + slip.why),
+                          slip.kind == slip_kind::bypass ? "Lift the bypass." : "Lift it."});
   }
   if (shelf) {
     const Route states = shelf->route(program);

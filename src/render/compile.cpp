@@ -572,6 +572,7 @@ class Compiler {
       h.add(s.identity).add(s.content_identity).add(in - s.in).add(s.source_at.num).add(s.source_at.den);
       h.add(s.segment->speed.num).add(s.segment->speed.den).add(s.source_rate.num).add(s.source_rate.den);
       h.add(timeline_->rate.num).add(timeline_->rate.den);
+      h.add(s.segment->copies);
       if (has_keys(s.segment->opacity)) h.add(s.segment->opacity.dump());
       if (s.content == Content::generator) h.add(s.generator.identity);
       if (!s.inner) return;

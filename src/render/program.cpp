@@ -159,6 +159,7 @@ Hash128 Program::fingerprint(Frames frame) const {
 }
 
 Hash128 Program::picture_key(Frames frame) const {
+  if (const Program& p = playing(frame); &p != this) return p.picture_key(frame);
   Hasher h;
   h.add(fingerprint(frame))
       .add(options_.scale)

@@ -243,6 +243,12 @@ class Program {
   static ProgramPtr compile(const TimelinePtr& timeline, MediaCatalog& media,
                             const RenderOptions& options = {});
 
+  /// The same with some frames made by other programs: the same timeline at another scale. Ranges begin and end at cuts;
+  /// of several that hold a frame the smallest picture counts.
+  static ProgramPtr with_stretches(const ProgramPtr& program, std::vector<std::pair<FrameRange, ProgramPtr>> others);
+  /// The program that makes a frame: this one, or that of a stretch.
+  const Program& playing(Frames frame) const;
+
   const TimelinePtr& timeline() const { return timeline_; }
   const RenderOptions& options() const { return options_; }
   /// The region that layers can be cut to: none where an adjustment needs pixels around it.
@@ -322,6 +328,7 @@ class Program {
   StageRef display_, sealed_read_, sealed_decode_, sealed_convert_;
   int sealed_owner_ = -1;
   std::optional<StageRef> sealed_straight_;
+  std::vector<std::pair<FrameRange, ProgramPtr>> stretches_;
 };
 
 /// Which reader a segment's source is read by.

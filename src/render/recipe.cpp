@@ -142,8 +142,9 @@ class Gathering {
     if (std::any_of(recipe_.requests.begin(), recipe_.requests.end(), [&](const DecodeRequest& r) { return r.name == name; }))
       return;
     if (seals_ && s.content == Content::source && !s.media.still)
-      if (auto hit = seals_->find(Program::source_key(s.media, s.joins_fields, n, 1)))
-        return fetch(p, {use, TapKind::source}, n, name, std::move(*hit), keep);
+      for (int size = s.segment->copies; size >= 1; size /= 2)
+        if (auto hit = seals_->find(Program::source_key(s.media, s.joins_fields, n, size)))
+          return fetch(p, {use, TapKind::source}, n, name, std::move(*hit), keep);
     recipe_.live.push_back(use);
     recipe_.requests.push_back({s.path, n, use, s.read, s.decode, s.content == Content::offline, keep,
                                 s.joins_fields ? &s.fields : nullptr, {}, false, name});
@@ -161,7 +162,22 @@ class Gathering {
   const SealLookup* seals_;
 };
 
+ProgramPtr Program::with_stretches(const ProgramPtr& program, std::vector<std::pair<FrameRange, ProgramPtr>> others) {
+  if (others.empty()) return program;
+  auto copy = std::make_shared<Program>(*program);
+  copy->stretches_ = std::move(others);
+  return copy;
+}
+
+const Program& Program::playing(Frames frame) const {
+  const Program* made = this;
+  for (const auto& [range, other] : stretches_)
+    if (frame >= range.in && frame < range.out && other->options_.scale > made->options_.scale) made = other.get();
+  return *made;
+}
+
 FrameRecipe Program::recipe(Frames frame, const SealLookup* seals) const {
+  if (const Program& p = playing(frame); &p != this) return p.recipe(frame, seals);
   FrameRecipe r;
   r.frame = frame;
   r.interval = interval_at(frame);
@@ -243,11 +259,13 @@ void Program::add_stages(std::vector<StageRef>& all, const CompiledLayer& l, Fra
 }
 
 StageRef Program::between(Frames frame) const {
+  if (const Program& p = playing(frame); &p != this) return p.between(frame);
   const int i = interval_at(frame);
   return i < 0 ? StageRef{} : intervals_[static_cast<std::size_t>(i)].between;
 }
 
 std::vector<StageRef> Program::stages(Frames frame, const TapPattern& taps) const {
+  if (const Program& p = playing(frame); &p != this) return p.stages(frame, taps);
   if (const TapUse* whole = tap_in(taps, {})) {
     std::vector<StageRef> all = rendered_stages(*whole);
     all.push_back(display_);

@@ -664,13 +664,15 @@ Decoded fetch_and_decode(const Program& program, Frames frame, const SealLookup*
 Image process(const Program& program, const Decoded& decoded, StageLog& log, MemoryCache* cache,
               FrameNotes* notes) {
   FrameNotes unheard;
+  const Program& playing = program.playing(decoded.recipe.frame);
   Processor p(decoded, log, cache, notes ? *notes : unheard);
-  if (decoded.recipe.seal) return p.sealed(program);
-  return p.finished(program, p.canvas_of(program, decoded.recipe.frame, {}));
+  if (decoded.recipe.seal) return p.sealed(playing);
+  return p.finished(playing, p.canvas_of(playing, decoded.recipe.frame, {}));
 }
 
-std::optional<ScreenImage> straight_to_screen(const Program& program, const Decoded& decoded, StageLog& log) {
+std::optional<ScreenImage> straight_to_screen(const Program& whole, const Decoded& decoded, StageLog& log) {
   const FrameRecipe& recipe = decoded.recipe;
+  const Program& program = whole.playing(recipe.frame);
   if (decoded.pictures.size() != 1 || !decoded.pictures.front()) return std::nullopt;
   const bool usual = recipe.seal && recipe.seal->form == Form::vc3_hqx &&
                      (recipe.seal->width == 0 || recipe.seal->width == program.timeline()->width);

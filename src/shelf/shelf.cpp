@@ -235,7 +235,7 @@ Result<void> Shelf::load() const {
     if (described <= recorded[volume]) continue;
     std::vector<std::string> names;
     folder->each_description([&](std::string_view name) {
-      if (!by_file_.contains(name.substr(0, name.size() - 5))) names.emplace_back(name);
+      if (!by_file_.contains(std::string(name.substr(0, name.size() - 5)))) names.emplace_back(name);
     });
     for (const std::string& name : names) {
       const auto text = read_file(chunks_of(volume) / name, std::size_t{8} << 20);

@@ -154,10 +154,104 @@ std::string free_effect_id(const Segment& segment, const std::string& type) {
   }
 }
 
+const char* truth_name(Truth truth) {
+  return truth == Truth::exact ? "exact" : truth == Truth::picture ? "picture" : "timing";
+}
+std::optional<Truth> truth_named(const std::string& name) {
+  for (const Truth t : {Truth::timing, Truth::picture, Truth::exact})
+    if (name == truth_name(t)) return t;
+  return std::nullopt;
+}
+
+bool Slip::same_as(const Slip& o) const {
+  return kind == o.kind && segment == o.segment && effect == o.effect && subject == o.subject && size == o.size && in == o.in &&
+         out == o.out && region == o.region;
+}
+
+std::string slip_text(const Timeline& t, const Slip& slip) {
+  const SegmentPtr s = find_segment(t, slip.segment);
+  const std::string name = s ? s->name : slip.segment;
+  const std::string k = slip.kind, size = "1/" + std::to_string(slip.size);
+  if (k == slip_kind::bypass) {
+    std::string effect = slip.effect;
+    if (s)
+      for (const Effect& e : s->stack)
+        if (e.id == slip.effect) effect = e.type;
+    return effect + " of '" + name + "' is bypassed";
+  }
+  if (k == slip_kind::bypass_segment) return "all effects of '" + name + "' are bypassed";
+  if (k == slip_kind::bypass_type) return "every " + slip.subject + " is bypassed";
+  if (k == slip_kind::bypass_track) return "effects on track '" + slip.subject + "' are bypassed";
+  if (k == slip_kind::bypass_all) return "all effects are bypassed";
+  if (k == slip_kind::picture_off) return "the picture is off";
+  if (k == slip_kind::scale) return "playback at " + size + (slip.out > 0 ? " from " + timecode_at(t, slip.in) + " to " + timecode_at(t, slip.out) : "");
+  if (k == slip_kind::proxy) {
+    const auto m = t.sources.find(slip.subject);
+    return (slip.subject.empty() ? "every source" : m == t.sources.end() ? slip.subject : m->second->name) + " plays from copies of " + size;
+  }
+  if (k == slip_kind::region) return "only a region of the picture is made";
+  if (k == slip_kind::draft) return "scaling is draft";
+  if (k == slip_kind::half) return "pictures are rounded to half precision";
+  return "a measure of another kind (" + k + ")";
+}
+
 bool has_subject(const Timeline& timeline, const Slip& slip) {
-  const SegmentPtr s = find_segment(timeline, slip.segment);
-  return s && std::any_of(s->stack.begin(), s->stack.end(),
-                          [&](const Effect& e) { return e.id == slip.effect; });
+  if (slip.kind == slip_kind::bypass) {
+    const SegmentPtr s = find_segment(timeline, slip.segment);
+    return s && std::any_of(s->stack.begin(), s->stack.end(), [&](const Effect& e) { return e.id == slip.effect; });
+  }
+  if (slip.kind == slip_kind::bypass_segment) return find_segment(timeline, slip.segment) != nullptr;
+  if (slip.kind == slip_kind::proxy) return slip.subject.empty() || timeline.sources.contains(slip.subject);
+  if (slip.kind == slip_kind::bypass_track)
+    return std::any_of(timeline.tracks.begin(), timeline.tracks.end(), [&](const TrackPtr& t) { return t->id == slip.subject; });
+  if (slip.kind == slip_kind::scale) return slip.in < timeline.duration();
+  return true;
+}
+
+TimelinePtr with_slip(const Timeline& timeline, Slip slip, const std::string& now_utc) {
+  if (!has_subject(timeline, slip)) return nullptr;
+  auto copy = std::make_shared<Timeline>(timeline);
+  if (std::any_of(copy->slips.begin(), copy->slips.end(), [&](const Slip& s) { return s.open() && s.same_as(slip); })) return copy;
+  // One scale, proxy or region of a thing at a time: the new one takes the place of the old.
+  for (Slip& s : copy->slips) {
+    const bool instead = s.open() && s.kind == slip.kind && s.subject == slip.subject && s.in == slip.in && s.out == slip.out &&
+                         (s.kind == slip_kind::scale || s.kind == slip_kind::proxy || s.kind == slip_kind::region);
+    if (instead) s.lifted = now_utc;
+  }
+  slip.id = "slip-" + std::to_string(copy->slips.size() + 1);
+  slip.opened = now_utc, slip.lifted.clear();
+  copy->slips.push_back(std::move(slip));
+  return copy;
+}
+
+TimelinePtr with_lifted(const Timeline& timeline, const std::function<bool(const Slip&)>& which, const std::string& now_utc) {
+  auto copy = std::make_shared<Timeline>(timeline);
+  bool any = false;
+  for (Slip& s : copy->slips)
+    if (s.open() && which(s)) s.lifted = now_utc, any = true;
+  return any ? copy : nullptr;
+}
+
+TimelinePtr with_truth(const Timeline& timeline, const std::vector<std::string>& segments, Truth truth) {
+  TimelinePtr edited = std::make_shared<Timeline>(timeline);
+  for (const std::string& id : segments) {
+    const SegmentPtr old = find_segment(*edited, id);
+    if (!old) return nullptr;
+    auto changed = std::make_shared<Segment>(*old);
+    changed->truth = truth;
+    edited = with_segment(*edited, std::move(changed));
+  }
+  return edited;
+}
+
+TimelinePtr with_angle(const Timeline& timeline, const std::string& segment, const std::string& angle) {
+  const SegmentPtr old = find_segment(timeline, segment);
+  if (!old) return nullptr;
+  const auto it = old->angles.find(angle);
+  if (it == old->angles.end() || !timeline.sources.contains(it->second)) return nullptr;
+  auto changed = std::make_shared<Segment>(*old);
+  changed->angle = angle, changed->ref = it->second, changed->content = Content::source;
+  return with_segment(timeline, std::move(changed));
 }
 
 bool bypassed(const Timeline& timeline, const std::string& segment, const std::string& effect) {
@@ -183,16 +277,65 @@ TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, co
   return copy;
 }
 
-TimelinePtr as_played(const TimelinePtr& timeline) {
-  TimelinePtr played = timeline;
-  for (const Slip& slip : timeline->slips) {
-    if (!slip.open()) continue;
-    const SegmentPtr old = find_segment(*played, slip.segment);
-    if (!old) continue;
-    auto changed = std::make_shared<Segment>(*old);
-    if (Effect* e = effect_of(*changed, slip.effect)) e->enabled = false;
-    played = with_segment(*played, std::move(changed));
+namespace {
+
+/// A copy of tracks with every segment changed by `edit`, which says whether it did anything.
+std::vector<TrackPtr> with_each(const std::vector<TrackPtr>& tracks, const std::function<bool(Segment&, const Track&)>& edit) {
+  std::vector<TrackPtr> all;
+  for (const TrackPtr& t : tracks) {
+    auto track = std::make_shared<Track>(*t);
+    bool changed = false;
+    for (Item& item : track->items)
+      if (auto* s = std::get_if<SegmentPtr>(&item)) {
+        auto copy = std::make_shared<Segment>(**s);
+        if (edit(*copy, *t)) item = SegmentPtr(copy), changed = true;
+      }
+    all.push_back(changed ? TrackPtr(track) : t);
   }
+  return all;
+}
+
+}  // namespace
+
+TimelinePtr as_played(const TimelinePtr& timeline) {
+  std::vector<const Slip*> open;
+  for (const Slip& s : timeline->slips)
+    if (s.open() && s.kind != slip_kind::scale && s.kind != slip_kind::region && s.kind != slip_kind::draft && s.kind != slip_kind::half)
+      open.push_back(&s);
+  if (open.empty()) return timeline;
+  const auto off = [](Segment& s, const std::function<bool(const Effect&)>& which) {
+    bool any = false;
+    for (Effect& e : s.stack)
+      if (e.enabled && e.type != "retime" && which(e)) e.enabled = false, any = true;
+    return any;
+  };
+  const auto edit = [&](Segment& s, const Track& track) {
+    bool changed = false;
+    for (const Slip* slip : open) {
+      const std::string& k = slip->kind;
+      if (k == slip_kind::bypass && s.id == slip->segment) changed |= off(s, [&](const Effect& e) { return e.id == slip->effect; });
+      else if (k == slip_kind::bypass_segment && s.id == slip->segment) changed |= off(s, [](const Effect&) { return true; });
+      else if (k == slip_kind::bypass_type) changed |= off(s, [&](const Effect& e) { return e.type == slip->subject; });
+      else if (k == slip_kind::bypass_track && track.id == slip->subject) changed |= off(s, [](const Effect&) { return true; });
+      else if (k == slip_kind::bypass_all) changed |= off(s, [](const Effect&) { return true; });
+      else if (k == slip_kind::proxy && s.content == Content::source && (slip->subject.empty() || slip->subject == s.ref) && s.copies < slip->size)
+        s.copies = slip->size, changed = true;
+    }
+    return changed;
+  };
+  auto played = std::make_shared<Timeline>(*timeline);
+  played->tracks = with_each(timeline->tracks, edit);
+  for (auto& [id, c] : played->compositions) {
+    auto copy = std::make_shared<Composition>(*c);
+    copy->tracks = with_each(c->tracks, edit);
+    c = std::move(copy);
+  }
+  if (std::any_of(open.begin(), open.end(), [](const Slip* s) { return s->kind == slip_kind::picture_off; }))
+    for (TrackPtr& t : played->tracks)
+      if (t->video) {
+        auto copy = std::make_shared<Track>(*t);
+        copy->enabled = false, t = std::move(copy);
+      }
   return played;
 }
 

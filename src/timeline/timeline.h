@@ -1,9 +1,11 @@
 // The timeline as an immutable value. An edit copies what lies on the path to the change and shares the rest,
 // so that background work may hold an old value without locks.
 #pragma once
+#include <array>
 #include <map>
 #include <memory>
 #include <optional>
+#include <functional>
 #include <string>
 #include <variant>
 #include <vector>
@@ -55,6 +57,12 @@ struct Matte {
   bool operator==(const Matte&) const = default;
 };
 
+/// What a segment is judged for. Exact: noise, keys, grain, fine detail, so nothing may be hidden. Picture: composition and
+/// colour. Timing: anything goes.
+enum class Truth : std::uint8_t { timing, picture, exact };
+const char* truth_name(Truth truth);
+std::optional<Truth> truth_named(const std::string& name);
+
 /// A source range, a composition or a generator placed on a track.
 struct Segment {
   std::string id;
@@ -74,6 +82,11 @@ struct Segment {
   Matte matte;
   Fit fit = Fit::fit;
   Between between = Between::nearest;
+  Truth truth = Truth::picture;
+  std::map<std::string, std::string> angles;  ///< media of the same moment: key in the file → id of the source
+  std::string angle;                          ///< key of the one that is shown; its source is `ref`
+  /// As it plays: from copies of its source up to so many times smaller, where there are some. Set by as_played() alone.
+  int copies = 1;
   std::string trouble;  ///< of what was read and cannot be played: why, in a sentence; it is offline
   Json foreign;
 };
@@ -121,16 +134,33 @@ struct Composition {
   Json foreign;
 };
 
-/// Record of one temporary measure, open until lifted. This slice has one kind: the bypass of one effect.
+/// Kinds of slips. Slips of other kinds are kept and change nothing.
+namespace slip_kind {
+inline constexpr const char *bypass = "bypass",  ///< one effect of a segment
+    *bypass_segment = "bypass segment", *bypass_type = "bypass type", *bypass_track = "bypass track", *bypass_all = "bypass all",
+    *picture_off = "picture off", *scale = "scale", *proxy = "proxy", *region = "region", *draft = "draft", *half = "half";
+}  // namespace slip_kind
+
+/// Record of one temporary measure, open until lifted.
 struct Slip {
   std::string id;
-  std::string kind = "bypass";
+  std::string kind = slip_kind::bypass;
   std::string segment;
   std::string effect;
-  std::string opened;  ///< ISO 8601, UTC
-  std::string lifted;  ///< empty while open
+  std::string opened;   ///< ISO 8601, UTC
+  std::string lifted;   ///< empty while open
+  std::string subject;  ///< the type of effect, track or source that it is of
+  int size = 1;         ///< of a scale or proxy: so many times smaller on each side
+  Frames in = 0, out = 0;         ///< of a scale: frames of the timeline; both 0: all
+  std::array<int, 4> region{};    ///< x, y, width, height in pixels of the raster
+  std::string who, why, until;    ///< as a person gave them
   bool open() const { return lifted.empty(); }
+  /// Whether it measures the same, whoever opened it and when.
+  bool same_as(const Slip& other) const;
 };
+struct Timeline;
+/// "Gaussian blur of 'Kiln' is bypassed" without effect names: what is measured, in words.
+std::string slip_text(const Timeline& timeline, const Slip& slip);
 
 /// What an effect that we cannot run costs, by hand or from a table: time a frame at a raster, and where it
 /// is spent.
@@ -202,6 +232,16 @@ std::string free_effect_id(const Segment& segment, const std::string& type);
 /// to bypass; a slip can be lifted whether its effect is there or not.
 TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, const std::string& effect,
                         bool bypassed, const std::string& now_utc);
+
+/// The timeline with a slip opened; the same again when one like it is open. Null when there is nothing that it could be of.
+TimelinePtr with_slip(const Timeline& timeline, Slip slip, const std::string& now_utc);
+/// Lifts open slips that `which` picks; null when there are none.
+TimelinePtr with_lifted(const Timeline& timeline, const std::function<bool(const Slip&)>& which, const std::string& now_utc);
+
+/// The timeline with segments judged for something else; null when one of them is not there.
+TimelinePtr with_truth(const Timeline& timeline, const std::vector<std::string>& segments, Truth truth);
+/// The timeline with another of a segment's angles shown; null when it has no such angle.
+TimelinePtr with_angle(const Timeline& timeline, const std::string& segment, const std::string& angle);
 
 /// Whether what the slip measures is in the timeline.
 bool has_subject(const Timeline& timeline, const Slip& slip);

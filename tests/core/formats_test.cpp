@@ -122,6 +122,12 @@ TEST_F(Documents, OfATimelineAreAsTheTextSays) {
   agrees("gate", "gate " + file_);
   agrees("cache", "cache " + file_ + " a --after b");
   agrees("shelf", "shelf --verify --rebuild");
+  agrees("remedies", "remedies " + file_ + " --limit 6");
+  agrees("apply", "apply " + file_ + " scale:2");
+  agrees("slips", "slips " + file_);
+  agrees("lift", "lift " + file_ + " --all");
+  agrees("truth", "truth " + file_ + " timing a");
+  agrees("angles", "angles " + file_);
 }
 
 TEST_F(Documents, OfEditsAreAsTheTextSays) {

@@ -7,7 +7,7 @@ namespace {
 
 const std::vector<std::string> kRooms{"base",    "timeline", "interchange", "media",   "effects",
                                       "render",  "pipeline", "seat",        "measure", "forecast",
-                                      "playout", "shelf",    "queue",       "plan",    "audit",
+                                      "playout", "shelf",    "remedy",      "queue",       "plan",    "audit",
                                       "release", "demo",     "desk",        "cli",     "app"};
 
 TEST(Rooms, IncludeOnlyDownward) {

@@ -1,0 +1,49 @@
+// Remedies for a timeline that is open: what there are, doing one, and looking whether it did what was said.
+#pragma once
+#include "desk/desk.h"
+#include "queue/carry_out.h"
+
+namespace gc {
+
+Situation situation_of(const View& view, const Stores& stores);
+
+/// How near the picture with a remedy comes to the true one, on frames sampled from where it bears.
+struct RemedyFidelity {
+  int frames = 0;  ///< looked at; 0: none could be
+  double psnr_db_worst = 0, psnr_db_mean = 0, ssim_worst = 0;
+};
+/// Of remedies whose picture can be made now: slips, edits and what is on the shelf.
+RemedyFidelity fidelity_of(const Situation& s, const Proposal& p, const Shelf& shelf, int frames = 2);
+
+/// What became of a remedy that was applied.
+struct Applied {
+  TimelinePtr timeline;  ///< with its slip or edit; the same when it is only rendered
+  PrerenderReport made;  ///< no frames: there was nothing to render
+  double said_seconds = 0, taken_seconds = 0;
+  double load_said = 0, load_seen = 0;  ///< of the second that was played unseen afterwards; 0: not played
+  Frames played = 0, dropped_said = 0, dropped_seen = 0;
+};
+/// Renders what it needs, opens its slip or makes its edit, and plays a second of it unseen, from which the notebook
+/// learns. Refused remedies fail with why.
+Result<Applied> apply(const Situation& s, const Proposal& p, const Stores& stores, const std::string& who, const std::string& why,
+                      const std::string& until, const std::function<bool(const PrerenderProgress&)>& progress,
+                      const std::atomic<bool>& stop);
+
+/// For each span that does not hold the highest scale down to 1/limit at which it does, as slips.
+Result<TimelinePtr> with_automatic_scale(const Situation& s, int limit, const std::string& who);
+
+Json to_json(const Proposal& p, const std::optional<RemedyFidelity>& fidelity);
+Json to_json(const Slip& slip, const Timeline& timeline);
+
+/// Copies of every source that the timeline reads, in a tree that mirrors where the originals lie, so that anyone relinks
+/// them by its root. Existing files are left alone when they are whole copies, else refused.
+struct ProxyFile {
+  std::string source, from, to;
+  std::string trouble;  ///< why there is none; empty: it is there
+};
+Result<std::vector<ProxyFile>> write_proxies(const View& view, const fs::path& root, int size, Form form,
+                                             const std::function<bool(const std::string& what, double share)>& progress);
+/// Where a source's copy lies below a root: its own path without what a root is called, `.mov` at its end.
+fs::path mirrored(const fs::path& root, const fs::path& original, Form form);
+
+}  // namespace gc

@@ -1,0 +1,12 @@
+// Makes what a remedy needs.
+#pragma once
+#include "queue/prerender.h"
+#include "remedy/remedy.h"
+
+namespace gc {
+
+/// Renders everything that the making names and the shelf has not. What is finished stays, whatever happens.
+Result<PrerenderReport> carry_out(const Situation& s, const Making& making, Shelf& shelf, const PrerenderOptions& options,
+                                  const std::function<bool(const PrerenderProgress&)>& progress);
+
+}  // namespace gc

@@ -1,0 +1,84 @@
+// What mezzanines and proxies have in common: copies of a source that are light to decode.
+#include <fmt/format.h>
+
+#include "remedy/kinds.h"
+#include "render/copies.h"
+
+namespace gc {
+namespace {
+
+void gather(const Program& program, FrameRange range, std::set<std::string>& seen, std::vector<CompiledSegmentPtr>& all) {
+  for (const CompiledSegmentPtr& c : program.segments()) {
+    if (c->in >= range.out || c->out <= range.in) continue;
+    if (c->inner) gather(*c->inner, {0, c->inner->duration()}, seen, all);
+    if (c->content == Content::source && seen.insert(c->segment->ref).second) all.push_back(c);
+  }
+}
+
+void widen(const Program& program, const std::string& source, FrameRange& used) {
+  const Rate rate = program.timeline()->rate;
+  for (const CompiledSegmentPtr& c : program.segments()) {
+    if (c->inner) widen(*c->inner, source, used);
+    if (c->content != Content::source || c->segment->ref != source) continue;
+    const Frames room = c->window.length() + 2;
+    for (const Frames f : {c->live_in - room, c->live_out - 1 + room}) {
+      const Frames n = std::clamp<Frames>(c->frame_at(f, rate), 0, std::max<Frames>(0, c->media.frames - 1));
+      used.in = std::min(used.in, n), used.out = std::max(used.out, n + 1);
+    }
+  }
+}
+
+}  // namespace
+
+std::vector<CompiledSegmentPtr> sources_in(const Program& program, FrameRange range) {
+  std::set<std::string> seen;
+  std::vector<CompiledSegmentPtr> all;
+  gather(program, range, seen, all);
+  return all;
+}
+
+FrameRange frames_used(const Program& program, const std::string& source) {
+  FrameRange used{std::numeric_limits<Frames>::max(), 0};
+  widen(program, source, used);
+  return used.out > used.in ? used : FrameRange{};
+}
+
+Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const std::string& id) {
+  Proposal p;
+  p.id = id;
+  p.subject.source = c.segment->ref, p.subject.size = size;
+  const FrameRange used = frames_used(*s.rendered, c.segment->ref);
+  p.subject.frames = {used};
+  const CopyForm as = copy_form(c.media, size, s.form);
+  p.subject.form = as.form, p.refused = as.refused;
+  p.at = {s.rendered->duration(), 0};
+  for (const CompiledSegmentPtr& top : s.rendered->segments()) {
+    std::set<std::string> read;
+    std::vector<CompiledSegmentPtr> inside;
+    if (top->content == Content::source) read.insert(top->segment->ref);
+    if (top->inner) gather(*top->inner, {0, top->inner->duration()}, read, inside);
+    if (!read.contains(c.segment->ref)) continue;
+    p.segments.push_back(top->segment->id);
+    p.at.in = std::min(p.at.in, top->in), p.at.out = std::max(p.at.out, top->out);
+  }
+  const auto mean = [&](const StageRef& stage) {
+    const StageCosts costs = s.notebook->stage(stage);
+    double sum = 0;
+    for (const float v : costs.ms) sum += static_cast<double>(v);
+    return costs.ms.empty() ? 0 : sum / static_cast<double>(costs.ms.size());
+  };
+  // Each thread reads, decodes, scales and encodes by itself. Scaling is libswscale's, about as fast as converting.
+  const double each_ms = s.now->base * (mean(c.read) + mean(c.decode) + (c.joins_fields ? mean(c.fields) : 0) + mean(c.convert) +
+                                        encode_ms(s, as.form, as.width, as.height));
+  const double entry_ms = s.now->base * static_cast<double>(frames_before(c.media, used.in)) * mean(c.decode);
+  const auto each = form_frame_bytes(as.form, as.width, as.height);
+  Frames missing = 0;
+  for (Frames f = used.in; f < used.out; ++f)
+    missing += !s.shelf || !s.shelf->find(Program::source_key(c.media, c.joins_fields, f, size));
+  if (missing == 0 && p.refused.empty()) p.refused = "it is on the shelf already.";
+  p.quote = quote_of(s, (static_cast<double>(missing) * each_ms + entry_ms) / s.forecast.workers / 1000, each * static_cast<std::uint64_t>(missing),
+                     static_cast<double>(each) * c.source_rate.fps() / 1e6);
+  return p;
+}
+
+}  // namespace gc

@@ -1,0 +1,64 @@
+// Pre-render of a segment, a span or a range: everything in it becomes one decode.
+#include <fmt/format.h>
+
+#include "remedy/kinds.h"
+
+namespace gc {
+namespace {
+
+class Prerender : public RemedyKind {
+ public:
+  const char* name() const override { return "render"; }
+  const char* label() const override { return "Pre-render"; }
+
+  std::vector<Proposal> propose(const Situation& s, FrameRange range) const override {
+    std::vector<Proposal> all;
+    for (const Span& span : s.now->spans)
+      if (span.verdict != Verdict::holds && span.in < range.out && span.out > range.in)
+        all.push_back(of(s, {span.in, span.out}, fmt::format("render:{}-{}", span.in, span.out),
+                         fmt::format("The span of {} frames pre-rendered.", span.out - span.in)));
+    for (const CompiledSegmentPtr& c : segments_in(*s.played, range)) {
+      Proposal p = of(s, {c->in, c->out}, "render:" + c->segment->id, quoted(*c) + " pre-rendered.");
+      p.segments = {c->segment->id}, p.subject.segment = c->segment->id;
+      if (c->content == Content::offline) p.refused = "it has no picture.";
+      else if (is_trivial(s, *c)) p.refused = "its frames are so light that a pre-render gains nothing.";
+      all.push_back(std::move(p));
+    }
+    return all;
+  }
+
+  Supposed suppose(const Situation& s, const Proposal& p) const override {
+    return {s.played, with_state(s.route, p.at, FrameState::sealed)};
+  }
+  std::optional<Making> making(const Proposal& p) const override { return Making{Making::What::frames, p.subject}; }
+
+ private:
+  static Proposal of(const Situation& s, FrameRange at, const std::string& id, const std::string& sentence) {
+    Proposal p;
+    p.id = id, p.at = at, p.sentence = sentence;
+    p.subject.frames = {at}, p.subject.form = s.form;
+    const Timeline& t = *s.timeline;
+    const std::uint64_t each = form_frame_bytes(form_that_keeps(s.form, false, t.width, t.height), t.width, t.height);
+    std::vector<FrameRange> missing;
+    for (Frames f = at.in; f < at.out; ++f) {
+      if (s.route[static_cast<std::size_t>(f)] == FrameState::sealed) continue;
+      if (!missing.empty() && missing.back().out == f) ++missing.back().out;
+      else missing.push_back({f, f + 1});
+    }
+    Frames frames = 0;
+    for (const FrameRange& r : missing) frames += r.length();
+    if (frames == 0) p.refused = "it is sealed already.";
+    p.quote = quote_of(s, seconds_to_render(s, s.rendered, missing, s.form), each * static_cast<std::uint64_t>(frames),
+                       static_cast<double>(each) * t.rate.fps() / 1e6);
+    return p;
+  }
+};
+
+}  // namespace
+
+const RemedyKind& prerender_kind() {
+  static const Prerender kind;
+  return kind;
+}
+
+}  // namespace gc

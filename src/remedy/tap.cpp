@@ -1,0 +1,119 @@
+// A cache pass after one stage: what lies above it stays live and can be changed without losing it. Of one segment, or
+// after one type of effect wherever it is.
+#include <fmt/format.h>
+
+#include "effects/registry.h"
+#include "remedy/kinds.h"
+#include "render/parts.h"
+
+namespace gc {
+namespace {
+
+class TapCache : public RemedyKind {
+ public:
+  const char* name() const override { return "tap"; }
+  const char* label() const override { return "Cached stack"; }
+
+  std::vector<Proposal> propose(const Situation& s, FrameRange range) const override {
+    std::vector<Proposal> all;
+    std::set<std::string> types;
+    for (const CompiledSegmentPtr& c : segments_in(*s.rendered, range)) {
+      if (c->content == Content::offline || c->content == Content::adjustment) continue;
+      std::size_t dearest = 0;
+      double most = 0;
+      for (std::size_t i = 0; i < c->effects.size(); ++i) {
+        const CompiledEffect& e = c->effects[i];
+        if (e.type && e.type->stage == StageKind::repair) types.insert(e.type->id);
+        const double ms = mean_ms(s, e.stage);
+        if (ms > most) most = ms, dearest = i + 1;
+      }
+      // What would be cached below nothing is a pre-render.
+      if (dearest == 0 || dearest == c->effects.size()) continue;
+      all.push_back(of(s, {c}, dearest, fmt::format("tap:{}:{}", c->segment->id, dearest), ""));
+      const CompiledEffect& e = c->effects[dearest - 1];
+      all.back().sentence = fmt::format("{} kept after {}; {} effect{} above stay{} live.", quoted(*c), e.type ? e.type->label : "a transform",
+                                        c->effects.size() - dearest, c->effects.size() - dearest == 1 ? "" : "s",
+                                        c->effects.size() - dearest == 1 ? "s" : "");
+      if (is_trivial(s, *c)) all.back().refused = "its frames are so light that a cache gains nothing.";
+    }
+    for (const std::string& type : types) {
+      std::vector<CompiledSegmentPtr> with;
+      for (const CompiledSegmentPtr& c : s.rendered->segments())
+        if (after(*c, type) > 0 && after(*c, type) < c->effects.size()) with.push_back(c);
+      if (with.size() < 2) continue;
+      all.push_back(of(s, with, 0, "tap:all:" + type, type));
+      all.back().sentence = fmt::format("Everything kept after {}, {} segments; what lies above stays live.", effect_type(type)->label, with.size());
+    }
+    return all;
+  }
+
+  Supposed suppose(const Situation& s, const Proposal& p) const override {
+    return {s.played, with_supposed(s, p.at, [&](SupposedSeals& seals, Frames frame) {
+              s.played->each_segment(frame, [&](const Program& program, const CompiledSegment& c, Frames f, const Hash128&) {
+                if (std::ranges::find(p.segments, c.segment->id) == p.segments.end()) return;
+                const std::size_t n = p.subject.type.empty() ? p.subject.after : after(c, p.subject.type);
+                const int reach = c.window.length();
+                if (n == 0) return;
+                for (Frames at = f - reach; at <= f + reach; ++at)
+                  seals.add(program.tap_key(c, at, n), form(s, c, n), s.timeline->width, s.timeline->height);
+              });
+            })};
+  }
+  std::optional<Making> making(const Proposal& p) const override { return Making{Making::What::stack, p.subject}; }
+
+ private:
+  /// Effects of a stack up to the last of a type; 0 when there is none.
+  static std::size_t after(const CompiledSegment& c, const std::string& type) {
+    for (std::size_t i = c.effects.size(); i > 0; --i)
+      if (c.effects[i - 1].type && c.effects[i - 1].type->id == type) return i;
+    return 0;
+  }
+  static double mean_ms(const Situation& s, const StageRef& stage) {
+    const StageCosts costs = s.notebook->stage(stage);
+    double sum = 0;
+    for (const float v : costs.ms) sum += static_cast<double>(v);
+    return costs.ms.empty() ? 0 : sum / static_cast<double>(costs.ms.size());
+  }
+  static Form form(const Situation& s, const CompiledSegment& c, std::size_t n) {
+    bool alpha = !c.opaque;
+    for (std::size_t i = 0; i < n; ++i) alpha = alpha || (c.effects[i].type && c.effects[i].type->places);
+    return form_that_keeps(s.form, alpha, s.timeline->width, s.timeline->height);
+  }
+
+  static Proposal of(const Situation& s, const std::vector<CompiledSegmentPtr>& segments, std::size_t n, const std::string& id,
+                     const std::string& type) {
+    Proposal p;
+    p.id = id;
+    p.subject.type = type, p.subject.after = n, p.subject.form = s.form;
+    p.at = {segments.front()->in, segments.front()->out};
+    double seconds = 0, mb_s = 0;
+    std::uint64_t bytes = 0;
+    for (const CompiledSegmentPtr& c : segments) {
+      const std::size_t count = type.empty() ? n : after(*c, type);
+      p.at.in = std::min(p.at.in, c->in), p.at.out = std::max(p.at.out, c->out);
+      p.segments.push_back(c->segment->id);
+      const Form as = form(s, *c, count);
+      const std::uint64_t each = form_frame_bytes(as, s.timeline->width, s.timeline->height);
+      if (s.shelf && s.shelf->find(s.rendered->tap_key(*c, c->in, count)) && s.shelf->find(s.rendered->tap_key(*c, c->out - 1, count))) continue;
+      RenderOptions full;
+      full.device = s.rendered->options().device, full.rendering = true, full.join_fields = s.rendered->options().join_fields;
+      const ProgramPtr part = Program::compile(alone_up_to(*s.timeline, *c, count), *s.media, full);
+      seconds += seconds_to_render(s, part, {{c->in, c->out}}, as);
+      bytes += each * static_cast<std::uint64_t>(c->out - c->in);
+      mb_s = std::max(mb_s, static_cast<double>(each) * s.timeline->rate.fps() / 1e6);
+    }
+    p.subject.segment = p.segments.size() == 1 ? p.segments.front() : "";
+    if (bytes == 0) p.refused = "it is on the shelf already.";
+    p.quote = quote_of(s, seconds, bytes, mb_s);
+    return p;
+  }
+};
+
+}  // namespace
+
+const RemedyKind& tap_kind() {
+  static const TapCache kind;
+  return kind;
+}
+
+}  // namespace gc

@@ -1,0 +1,284 @@
+// Each kind of remedy on real frames: proposed with its price and gain, applied, played, undone and lifted; and what it
+// hides never reaches the delivery.
+#include "desk/relink.h"
+#include "desk/remedies.h"
+#include "media/compare.h"
+#include "release/gate.h"
+#include "support.h"
+
+namespace gc {
+namespace {
+
+using test::Build;
+
+class Remedies : public testing::Test {
+ protected:
+  Remedies() {
+    const std::string clip = (dir_ / "camera" / "day1" / "m.mp4").string();
+    fs::create_directories(dir_ / "camera" / "day1");
+    EXPECT_TRUE(test::shell("ffmpeg -v error -y -f lavfi -i testsrc2=s=320x180:r=24:d=3 -pix_fmt yuv420p -c:v libx264 -g 24 '" + clip + "'"));
+    over_ = test::movie(dir_ / "o.mov", Form::rdd36_alpha, 320, 180, 40, "kiln");
+    Build inner(320, 180);
+    inner.media("m", clip, 72).media("o", over_, 40).track("low").segment("s1", "o", 2, 24, {test::an("transform", {{"scale", 0.5}}), test::blur("b", 2)});
+    Build b(320, 180);
+    b.media("m", clip, 72).media("o", over_, 40).composition("comp", inner.done()->tracks);
+    // A stage that takes a stated time, far over the budget on any seat.
+    Effect heavy = test::an("Slow spell", Json::object());
+    heavy.id = "heavy";
+    b.track("V1").segment("a", "m", 5, 24, {test::blur("soft", 3), heavy, test::cdl("grade", 1.2)}).segment("c", "m", 30, 24, {test::cdl("g2", 1.1)});
+    b.track("V2").use("c1", "comp", 24).use("c2", "comp", 24);
+    auto t = std::make_shared<Timeline>(*b.done());
+    t->cards["Slow spell"] = {150, 320, 180, "processor"};
+    timeline_ = t;
+    DeskOptions o;
+    o.shelf = dir_ / "shelf", o.notebook = dir_ / "notebook.sqlite", o.workers = 2, o.settings = {};
+    stores_ = *Stores::open(o);
+    EXPECT_TRUE(measure(view_of(timeline_, stores_).played, *stores_.notebook, stores_.measure_options(6, false), {}));
+  }
+  Situation situation(const TimelinePtr& t) { return situation_of(view_of(t, stores_), stores_); }
+  Situation situation() { return situation(timeline_); }
+  Proposal proposal(const std::string& id) {
+    const Situation s = situation();
+    auto p = proposal_of(s, id);
+    EXPECT_TRUE(p) << id;
+    if (p) p->drops_saved = p->refused.empty() ? drops_saved(s, *p) : 0;
+    return p ? *p : Proposal{};
+  }
+  Applied applied(const std::string& id) {
+    const Situation s = situation();
+    const auto p = proposal_of(s, id);
+    EXPECT_TRUE(p) << id;
+    if (!p) return {};
+    auto r = apply(s, *p, stores_, "a tester", "to see it", "", {}, stop_);
+    EXPECT_TRUE(r) << id << ": " << (r ? "" : r.error().text());
+    return r ? *r : Applied{};
+  }
+  Image delivered(const TimelinePtr& t, Frames f) {
+    Decoders decoders;
+    StageLog log;
+    return render_frame(*view_of(t, stores_).delivered, f, nullptr, decoders, log);
+  }
+  Image played(const TimelinePtr& t, Frames f) {
+    Decoders decoders;
+    StageLog log;
+    const View v = view_of(t, stores_);
+    Image image = render_frame(*v.played, f, stores_.shelf.get(), decoders, log);
+    return image.width() == 320 ? std::move(image) : enlarged(image, 320, 180);
+  }
+
+  test::TempFolder dir_;
+  std::string over_;
+  TimelinePtr timeline_;
+  Stores stores_;
+  std::atomic<bool> stop_{false};
+};
+
+TEST_F(Remedies, APreRenderSavesWhatItSaysAndIsPlayed) {
+  const Proposal p = proposal("render:a");
+  EXPECT_GT(p.drops_saved, 5);
+  EXPECT_TRUE(p.quote.known);
+  EXPECT_GT(p.quote.seconds, 24 * 0.150 / 2 * 0.8) << "the stated stage alone takes that on two workers";
+  const Applied done = applied("render:a");
+  EXPECT_EQ(done.made.frames, 24);
+  EXPECT_EQ(done.timeline, timeline_) << "it is no edit";
+  EXPECT_EQ(situation().route.count(FrameState::sealed), 24u);
+  EXPECT_EQ(done.played, 24);
+  EXPECT_LT(done.load_seen, 1) << "the segment took 1.8 times the budget before";
+  EXPECT_EQ(proposal("render:a").refused, "it is sealed already.");
+}
+
+TEST_F(Remedies, ATapKeepsTheGradeLive) {
+  EXPECT_GT(proposal("tap:a:2").drops_saved, 5);
+  EXPECT_EQ(applied("tap:a:2").made.frames, 24);
+  const TimelinePtr graded = with_param(*timeline_, "a", "grade", "saturation", 0.4);
+  EXPECT_GT(situation(graded).route.count(FrameState::half), 20u);
+  EXPECT_GT(psnr(played(graded, 8), delivered(graded, 8)), 38);
+}
+
+TEST_F(Remedies, ABakedCompositionServesEveryUse) {
+  const Proposal p = proposal("bake:comp");
+  EXPECT_EQ(p.segments, (std::vector<std::string>{"c1", "c2"}));
+  EXPECT_EQ(applied("bake:comp").made.frames, 24);
+  EXPECT_EQ(situation().route.count(FrameState::half), 48u);
+  EXPECT_GT(psnr(played(timeline_, 40), delivered(timeline_, 40)), 38);
+  EXPECT_EQ(proposal("bake:comp").refused, "it is on the shelf already.");
+}
+
+TEST_F(Remedies, AMezzanineIsTheSameAtFullSize) {
+  const Proposal p = proposal("mezzanine:m");
+  EXPECT_EQ(p.hides, "");
+  EXPECT_EQ(p.serves, Truth::exact);
+  EXPECT_GT(applied("mezzanine:m").made.frames, 40);
+  EXPECT_EQ(situation().route.count(FrameState::half), 48u);
+  EXPECT_GT(psnr(played(timeline_, 30), delivered(timeline_, 30)), 34);
+  EXPECT_THAT(proposal("mezzanine:o").refused, testing::HasSubstr("light to decode"));
+}
+
+TEST_F(Remedies, AProxyPlaysWhileItsSlipIsOpenAndIsNeverDelivered) {
+  const Image truth = delivered(timeline_, 30);
+  const Applied done = applied("proxy:m:2");
+  ASSERT_NE(done.timeline, timeline_);
+  ASSERT_EQ(done.timeline->slips.size(), 1u);
+  EXPECT_EQ(done.timeline->slips.front().who, "a tester");
+  // Scaled down and up again, as FFmpeg's scaler does: the same place, less detail.
+  EXPECT_GT(psnr(played(done.timeline, 30), truth), 20);
+  EXPECT_LT(psnr(played(done.timeline, 30), truth), 60) << "it is no full-size picture";
+  EXPECT_TRUE(std::isinf(psnr(delivered(done.timeline, 30), truth)));
+  EXPECT_FALSE(check_gate(*view_of(done.timeline, stores_).delivered, stores_.shelf.get()).may_deliver());
+  const TimelinePtr lifted = with_lifted(*done.timeline, [](const Slip&) { return true; }, "2026-01-01T00:00:00Z");
+  ASSERT_TRUE(lifted);
+  EXPECT_TRUE(std::isinf(psnr(played(lifted, 30), truth)));
+}
+
+TEST_F(Remedies, ScaleOfASpanChangesOnlyItsFrames) {
+  const Situation s = situation();
+  std::optional<Proposal> found;
+  for (Proposal& p : remedies_for(s, {0, 48}))
+    if (p.id.starts_with("scale:2:") && !found) found = p;
+  ASSERT_TRUE(found);
+  EXPECT_EQ(found->at.in, 0);
+  ASSERT_EQ(found->at.out, 24) << "from cut to cut";
+  const TimelinePtr scaled = with_slip(*timeline_, *found->kind->slip(*found), "2026-01-01T00:00:00Z");
+  Decoders decoders;
+  StageLog log;
+  const View v = view_of(scaled, stores_);
+  EXPECT_EQ(render_frame(*v.played, 3, nullptr, decoders, log).width(), 160);
+  EXPECT_EQ(render_frame(*v.played, 30, nullptr, decoders, log).width(), 320);
+  EXPECT_EQ(v.delivered->width(), 320);
+  // What the forecast counts for it are the stages at that scale.
+  log.clear();
+  (void)render_frame(*v.played, 3, nullptr, decoders, log);
+  const auto counted = v.played->stages(3);
+  for (const StageSample& stage : log)
+    EXPECT_TRUE(std::ranges::any_of(counted, [&](const StageRef& c) { return c.key == stage.key; })) << stage_name(stage.kind);
+}
+
+TEST_F(Remedies, BypassesOfEveryReach) {
+  struct Case {
+    const char* id;
+    const char* text;
+  };
+  for (const Case& c : {Case{"bypass:a/heavy", "is bypassed"}, Case{"bypass:segment:a", "all effects of 'a'"}, Case{"bypass:type:cdl", "every cdl"},
+                        Case{"bypass:track:V1", "track 'V1'"}, Case{"bypass:all", "all effects"}, Case{"bypass:picture", "picture is off"}}) {
+    const Applied done = applied(c.id);
+    ASSERT_EQ(done.timeline->slips.size(), 1u) << c.id;
+    EXPECT_THAT(slip_text(*done.timeline, done.timeline->slips.front()), testing::HasSubstr(c.text));
+    EXPECT_TRUE(std::isinf(psnr(delivered(done.timeline, 8), delivered(timeline_, 8)))) << c.id;
+    EXPECT_FALSE(check_gate(*view_of(done.timeline, stores_).delivered, nullptr).may_deliver()) << c.id;
+    const TimelinePtr lifted = with_lifted(*done.timeline, [](const Slip&) { return true; }, "2026-01-01T00:00:00Z");
+    ASSERT_TRUE(lifted);
+    EXPECT_TRUE(std::isinf(psnr(played(lifted, 8), played(timeline_, 8)))) << c.id;
+  }
+  EXPECT_GT(proposal("bypass:a/heavy").drops_saved, 5);
+}
+
+TEST_F(Remedies, ARegionIsMadeAndTheRestIsBlack) {
+  const Applied done = applied("region:middle");
+  const Image image = played(done.timeline, 8);
+  EXPECT_EQ(image.row(2)[4 * 5], 0);
+  EXPECT_GT(image.row(90)[4 * 160 + 1], 0);
+}
+
+TEST_F(Remedies, WhatIsJudgedExactlyIsNeverHidden) {
+  const TimelinePtr exact = with_truth(*timeline_, {"a"}, Truth::exact);
+  const Situation s = situation(exact);
+  int refused = 0, offered = 0;
+  for (const Proposal& p : remedies_for(s, {0, 24})) {
+    if (p.hides.empty()) continue;
+    if (p.at.in < 24 && p.at.out > 0) EXPECT_FALSE(p.refused.empty()) << p.id, ++refused;
+  }
+  EXPECT_GT(refused, 5);
+  for (const Proposal& p : remedies_for(situation(with_truth(*timeline_, {"a", "c", "c1", "c2"}, Truth::timing)), {0, 48})) offered += p.refused.empty() && !p.hides.empty();
+  EXPECT_GT(offered, 5);
+}
+
+TEST_F(Remedies, TrivialFramesAreRefusedWithTheReason) {
+  const TimelinePtr plain = Build(320, 180).track("V1").solid("s", 48, 0.2, 0.2, 0.2).done();
+  EXPECT_TRUE(measure(view_of(plain, stores_).played, *stores_.notebook, stores_.measure_options(1, false), {}));
+  const auto p = proposal_of(situation(plain), "render:s");
+  ASSERT_TRUE(p);
+  EXPECT_THAT(p->refused, testing::HasSubstr("gains nothing"));
+}
+
+TEST_F(Remedies, AFormTooBigForItsVolumeIsRefusedWithTheFigures) {
+  ShelfVolume v = stores_.shelf->volumes().front();
+  v.read_mb_s = 0.5;
+  ASSERT_TRUE(stores_.shelf->set_volume(v));
+  EXPECT_THAT(proposal("render:a").refused, testing::HasSubstr("the cure becomes the illness"));
+}
+
+// Uncompressed 10 bit 4:2:2 at 7680 × 4320 and 30 frames a second needs 2.65 GB/s. Common practice, no source.
+TEST_F(Remedies, UncompressedUltraHighDefinitionNeedsWhatTheTradeSays) {
+  EXPECT_NEAR(static_cast<double>(form_frame_bytes(Form::v210, 7680, 4320)) * 30 / 1e9, 2.65, 0.01);
+}
+
+TEST_F(Remedies, SlipsTravelInTheFile) {
+  TimelinePtr t = with_slip(*timeline_, {.kind = slip_kind::scale, .size = 4, .in = 3, .out = 20, .who = "w", .why = "y", .until = "z"}, "2026-01-01T00:00:00Z");
+  t = with_slip(*t, {.kind = slip_kind::region, .region = {1, 2, 30, 40}}, "2026-01-01T00:00:00Z");
+  t = with_truth(*t, {"a"}, Truth::exact);
+  ASSERT_TRUE(save_timeline(*t, dir_ / "t.otio"));
+  const auto back = load_timeline(dir_ / "t.otio");
+  ASSERT_TRUE(back) << back.error().text();
+  ASSERT_EQ((*back)->slips.size(), 2u);
+  EXPECT_TRUE((*back)->slips[0].same_as(t->slips[0]));
+  EXPECT_TRUE((*back)->slips[1].same_as(t->slips[1]));
+  EXPECT_EQ((*back)->slips[0].why, "y");
+  EXPECT_EQ(find_segment(**back, "a")->truth, Truth::exact);
+}
+
+TEST_F(Remedies, AProxyTreeMirrorsTheOriginalsAndIsRelinkedByItsRoot) {
+  const View v = view_of(timeline_, stores_);
+  const auto files = write_proxies(v, dir_ / "proxies", 2, Form::vc3_sq, {});
+  ASSERT_TRUE(files) << files.error().text();
+  ASSERT_EQ(files->size(), 2u);
+  for (const ProxyFile& f : *files) {
+    EXPECT_EQ(f.trouble, "");
+    EXPECT_TRUE(fs::exists(f.to)) << f.to;
+    EXPECT_EQ(fs::path(f.to).parent_path(), (dir_ / "proxies").string() + fs::path(f.from).parent_path().string()) << "mirrored";
+  }
+  const auto again = write_proxies(v, dir_ / "proxies", 2, Form::vc3_sq, {});
+  EXPECT_TRUE(again) << "whole copies are left alone";
+  MediaCatalog media;
+  const auto relinked = relink(timeline_, media, dir_ / "proxies", RelinkBy::mirrored);
+  ASSERT_TRUE(relinked);
+  EXPECT_EQ(relinked->found.size(), 2u);
+  const auto back = relink(relinked->timeline, media, dir_.path(), RelinkBy::mirrored);
+  ASSERT_TRUE(back);
+}
+
+TEST(Angles, AreReadShownAndWrittenBack) {
+  test::TempFolder dir;
+  const std::string a = test::movie(dir / "a.mov", Form::vc3_hqx, 256, 144, 30), b = test::movie(dir / "b.mov", Form::vc3_hqx, 256, 144, 30, "kiln");
+  const auto reference = [](const std::string& url) {
+    return Json{{"OTIO_SCHEMA", "ExternalReference.1"}, {"target_url", url},
+                {"available_range", {{"OTIO_SCHEMA", "TimeRange.1"},
+                                     {"start_time", {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", 24}, {"value", 0}}},
+                                     {"duration", {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", 24}, {"value", 30}}}}}};
+  };
+  Json clip{{"OTIO_SCHEMA", "Clip.2"}, {"name", "talk"}, {"active_media_reference_key", "A"},
+            {"media_references", {{"A", reference(a)}, {"B", reference(b)}}},
+            {"source_range", {{"OTIO_SCHEMA", "TimeRange.1"},
+                              {"start_time", {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", 24}, {"value", 2}}},
+                              {"duration", {{"OTIO_SCHEMA", "RationalTime.1"}, {"rate", 24}, {"value", 20}}}}}};
+  const Json file{{"OTIO_SCHEMA", "Timeline.1"}, {"name", "t"},
+                  {"tracks", {{"OTIO_SCHEMA", "Stack.1"}, {"children", {{{"OTIO_SCHEMA", "Track.1"}, {"kind", "Video"}, {"children", {clip}}}}}}}};
+  test::put(dir / "t.otio", file.dump());
+  auto t = load_timeline(dir / "t.otio");
+  ASSERT_TRUE(t) << t.error().text();
+  const SegmentPtr s = video_segments(**t).front();
+  ASSERT_EQ(s->angles.size(), 2u);
+  const TimelinePtr other = with_angle(**t, s->id, "B");
+  ASSERT_TRUE(other);
+  EXPECT_FALSE(with_angle(**t, s->id, "C"));
+  ASSERT_TRUE(save_timeline(*other, dir / "u.otio"));
+  const Json written = Json::parse(*read_file(dir / "u.otio"));
+  const Json& out = written["tracks"]["children"][0]["children"][0];
+  EXPECT_EQ(out["active_media_reference_key"], "B");
+  EXPECT_EQ(out["media_references"], clip["media_references"]) << "nothing else of the references changes";
+  const auto back = load_timeline(dir / "u.otio");
+  ASSERT_TRUE(back);
+  EXPECT_EQ((*back)->sources.at(video_segments(**back).front()->ref)->path, b);
+}
+
+}  // namespace
+}  // namespace gc
