@@ -89,6 +89,7 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
     }
     r.state = state_of(d, *s, r, sealed, broken, frames);
     if (half > 0 && sealed == 0) r.state = QObject::tr("half sealed");
+    if (s->segment->truth != Truth::picture) r.state += (r.state.isEmpty() ? "" : ", ") + QString::fromLatin1(truth_name(s->segment->truth));
     rows.push_back(std::move(r));
   }
   return rows;

@@ -269,6 +269,11 @@ void MainWindow::make_menus() {
   undo_ = add(edit, tr("&Undo"), {QKeySequence::Undo}, [this] { session_.undo(); });
   redo_ = add(edit, tr("&Redo"), {QKeySequence("Ctrl+Shift+Z")}, [this] { session_.redo(); });
   edit->addSeparator();
+  add(edit, tr("&Lift every slip"), {QKeySequence("U")}, [this] { session_.lift_all(); });
+  add(edit, tr("&Judge the segment for the next truth: exact, picture, timing"), {QKeySequence("T")}, [this] {
+    const SegmentPtr s = session_.timeline() ? find_segment(*session_.timeline(), segment_) : nullptr;
+    if (s) session_.set_truth(segment_, s->truth == Truth::picture ? Truth::exact : s->truth == Truth::exact ? Truth::timing : Truth::picture);
+  });
   add(edit, tr("&Bypass the dearest effect, or lift it"), {QKeySequence("B")}, [this] { bypass_dearest(); });
   add(edit, tr("Open or close a composition's &layers"), {QKeySequence("G")},
       [this] { ledger_->open_or_close(); });
@@ -276,6 +281,7 @@ void MainWindow::make_menus() {
   QMenu* work = menuBar()->addMenu(tr("&Work"));
   add(work, tr("&Carry out the plan"), {QKeySequence("Return"), QKeySequence("Enter")},
       [this] { session_.carry_out_plan(); });
+  add(work, tr("Apply the chosen &remedy"), {QKeySequence("Ctrl+Return"), QKeySequence("Ctrl+Enter")}, [this] { stations_->apply_remedy(); });
   add(work, tr("&Measure again"), {QKeySequence("M")}, [this] { session_.measure_again(); });
   add(work, tr("Measure the &seat, 1 min"), {QKeySequence("Ctrl+M")},
       [this] { session_.measure_seat(false); });

@@ -16,6 +16,7 @@
 #include "desk/seats.h"
 #include "desk/shelf_report.h"
 #include "forecast/what_if.h"
+#include "remedy/remedy.h"
 #include "render/coverage.h"
 #include "seat/seat.h"
 #include "timeline/history.h"
@@ -146,6 +147,13 @@ class Session : public QObject, private Display {
   /// What the span would do without each of its effects, and the fewest to bypass so that it holds; told by
   /// span_explained.
   void explain_span(FrameRange span);
+  /// What can make a span play, with price and gain; told by remedies_found.
+  void look_for_remedies(FrameRange span);
+  /// Renders what it needs, or opens its slip, which is an edit.
+  void apply_remedy(const std::string& id);
+  /// Ends everything temporary; an edit.
+  void lift_all();
+  void set_truth(const std::string& segment, Truth truth);
   /// Advice costs several forecasts and is worked out only while someone looks at it.
   void want_advice(bool wanted);
 
@@ -168,6 +176,7 @@ class Session : public QObject, private Display {
   void seat_changed();
   void span_explained(gc::FrameRange span, const std::vector<gc::StageGain>& gains,
                       const std::vector<gc::StageGain>& least);
+  void remedies_found(gc::FrameRange span, const std::vector<gc::Proposal>& found);
   void play_moved();
   void play_ended();
 

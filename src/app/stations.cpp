@@ -103,6 +103,13 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   connect(panel(Station::playout), &StationPanel::frame_chosen, gantt_, &Gantt::show_frame);
   card_ = new TextBox("span-card", look::text_font(13), kCardLines, this);
   panel(Station::forecast)->box()->addWidget(card_);
+  remedies_ = new RowTable({tr("Remedy (Ctrl+Return applies)"), tr("Saves"), tr("Takes"), tr("Size"), tr("Hides")}, {0}, true, this);
+  remedies_->setObjectName("remedies");
+  remedies_->setMinimumHeight(kLeastTable);
+  panel(Station::forecast)->box()->addWidget(remedies_, 2);
+  connect(&session_, &Session::remedies_found, this, [this](FrameRange span, const std::vector<Proposal>& found) {
+    if (span == carded_) show_remedies(found);
+  });
   connect(panel(Station::forecast)->table(), &QTableWidget::currentCellChanged, this,
           [this](int row) { show_card(row); });
   connect(&session_, &Session::span_explained, this,
@@ -193,7 +200,35 @@ void Stations::show_card(int row) {
                               text(timecode_at(*d->view.timeline, s.out)),
                               blame));
       session_.explain_span(carded_);
+      remedies_->set_rows({});
+      remedy_ids_.clear();
+      session_.look_for_remedies(carded_);
     }
+}
+
+void Stations::show_remedies(const std::vector<Proposal>& found) {
+  std::vector<RowTable::Row> rows;
+  remedy_ids_.clear();
+  for (const Proposal& p : found) {
+    const bool can = p.refused.empty();
+    // What saves next to nothing is no help here.
+    if (can && p.drops_saved < 0.5) continue;
+    if (rows.size() == 40) break;
+    rows.push_back({{text(can ? p.sentence : p.sentence + " Refused: " + p.refused), can ? number(p.drops_saved, 0) : QString("–"),
+                     p.quote.known ? text(duration_text(p.quote.seconds)) : tr("not known"), p.quote.bytes > 0 ? text(bytes_text(p.quote.bytes)) : QString("–"),
+                     p.hides.empty() ? tr("nothing") : text(p.hides)},
+                    -1,
+                    text(p.id)});
+    remedy_ids_.push_back(can ? p.id : "");
+  }
+  remedies_->set_rows(std::move(rows));
+  if (!remedy_ids_.empty()) remedies_->selectRow(0);
+}
+
+void Stations::apply_remedy() {
+  const int row = std::max(0, remedies_->currentRow());
+  if (row < static_cast<int>(remedy_ids_.size()) && !remedy_ids_[static_cast<std::size_t>(row)].empty())
+    session_.apply_remedy(remedy_ids_[static_cast<std::size_t>(row)]);
 }
 
 void Stations::refresh() {

@@ -47,6 +47,9 @@ class Stations : public QStackedWidget {
   void set_segment(const std::string& id) { effects_->set_segment(id); }
   void set_playhead(Frames frame) { effects_->set_playhead(frame); }
   SeatPanel* seat() const { return seat_; }
+  RowTable* remedies() const { return remedies_; }
+  /// Applies the remedy in focus; the first when none is.
+  void apply_remedy();
   StationPanel* panel(Station s) const { return panels_[static_cast<std::size_t>(s)]; }
   /// What the pages hold scrolls or folds; none of them makes the window higher.
   QSize minimumSizeHint() const override { return {320, 120}; }
@@ -63,12 +66,15 @@ class Stations : public QStackedWidget {
   void refresh_playout();
   void refresh_release();
   void show_card(int row);
+  void show_remedies(const std::vector<Proposal>& found);
   Session& session_;
   StationPanel* panels_[kStations] = {};
   EffectsPanel* effects_;
   SeatPanel* seat_;
   Gantt* gantt_;
   TextBox* card_;
+  RowTable* remedies_;
+  std::vector<std::string> remedy_ids_;  ///< of its rows; empty: refused
   FrameRange carded_;  ///< the span on the card
 };
 

@@ -8,6 +8,7 @@
 #include "base/clock.h"
 #include "cli/print.h"
 #include "cli/table.h"
+#include "desk/remedy_score.h"
 #include "interchange/otio.h"
 #include "playout/trace.h"
 
@@ -15,7 +16,7 @@ namespace gc {
 namespace {
 
 struct PlayArguments {
-  bool every = false, monitor = false, foreign = false, check = false;
+  bool every = false, monitor = false, foreign = false, check = false, remedies = false;
   int files = 0;
   int loops = 1, repeat = 1, timelines = 20, segments = 7;
   std::string csv, trace, record, around, folder, script;
@@ -220,9 +221,40 @@ int cmd_random(const Common& c, const PlayArguments& a, const std::atomic<bool>&
   return 0;
 }
 
+/// Remedies tried one by one; 0 when nine in ten are priced and gain as said.
+int cmd_score_remedies(const Common& c, const PlayArguments& a, const Stores& stores, const std::atomic<bool>& interrupted) {
+  RemedyScoreOptions o;
+  o.seed = a.seed, o.timelines = a.timelines, o.foreign = a.foreign;
+  const auto tried = try_remedies(
+      stores, o, cache_folder() / "random-media",
+      [&](const std::string& what) {
+        show_progress(what);
+        return !interrupted.load();
+      },
+      interrupted);
+  end_progress();
+  if (!tried) return fail(tried.error(), c.json);
+  const Json j = to_json(*tried);
+  if (c.json) {
+    put(j);
+  } else {
+    Table t({"Timeline", "Remedy", "Said", "Took", "Gain said", "Seen"});
+    for (const TriedRemedy& r : *tried)
+      t.row({std::to_string(r.timeline), r.id + (r.failed.empty() ? "" : ": " + r.failed), fmt::format("{:.1f} s", r.said_s), fmt::format("{:.1f} s", r.taken_s),
+             fmt::format("{:.1f}", r.gain_said), fmt::format("{:.0f}", r.gain_seen)});
+    fmt::print("{}{} tried; price within 15 %: {}, gain within 2 frames or 10 %: {} (goal 0.9 each).\n", t.text(), j["tried"].dump(),
+               j["price_within"].dump(), j["gain_within"].dump());
+  }
+  return j["met"].get<bool>() ? 0 : 1;
+}
+
 int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
   auto stores = Stores::open(c.desk());
   if (!stores) return fail(stores.error(), c.json);
+  if (a.remedies) {
+    if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
+    return cmd_score_remedies(c, a, *stores, interrupted);
+  }
   ScoreOptions o;
   o.timelines = a.timelines, o.seed = a.seed, o.repeat = a.repeat, o.measure_seconds = a.measure_seconds;
   o.forecast = stores->forecast_options(), o.random.segments = a.segments;
@@ -319,6 +351,8 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   s->add_option("--repeat", repeat, "Playouts of each")->check(CLI::Range(1, 20));
   s->add_option("--measure", a.measure_seconds, "Seconds to measure each, at most")
       ->check(CLI::Range(1.0, 600.0));
+  s->add_flag("--remedies", a.remedies, "Price and gain of remedies, said against taken and seen");
+  s->add_flag("--foreign", a.foreign, "With --remedies: on pictures that are not ours");
   s->callback([&] {
     a.repeat = repeat;
     code = cmd_score(c, a, interrupted);

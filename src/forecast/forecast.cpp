@@ -94,12 +94,12 @@ Frames frames_to_reach(const Program& program, const CompiledInterval& interval,
 /// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of
 /// the medians of ten neighbouring samples from the median of all samples of their kind, beyond what such
 /// medians vary by themselves (π / 2 times as much as means; common knowledge of the normal distribution).
-double mood_of(const std::vector<CostPool>& pools) {
+double mood_of(const std::vector<const CostPool*>& pools) {
   constexpr std::size_t kBlock = 10;
   double sum = 0, count = 0;
-  for (const CostPool& p : pools) {
+  for (const CostPool* p : pools) {
     std::vector<float> totals;
-    for (const FrameSample& f : p.frames) totals.push_back(f.fetch_ms + f.process_ms);
+    for (const FrameSample& f : p->frames) totals.push_back(f.fetch_ms + f.process_ms);
     if (totals.size() < 2 * kBlock) continue;
     const double all = median_of(totals).median;
     if (all <= 0) continue;
@@ -274,7 +274,12 @@ Model build(const Program& program, const CostBook& book, const std::vector<Alik
     }
     before = &part;
   }
-  model.mood = mood_of(model.pools), model.moods = book.moods();
+  // From the frames as they are made live, whatever is fetched: so a remedy changes what it is of and nothing else.
+  std::set<std::uint32_t> made;
+  for (const Alike& part : parts) made.insert(pools.live(part.interval).pool);
+  std::vector<const CostPool*> live;
+  for (const std::uint32_t pool : made) live.push_back(&model.pools[pool]);
+  model.mood = mood_of(live), model.moods = book.moods();
   model.base = base_of(model.moods, book.crowding());
   model.kinds = kinds_told(model);
   if (options.outside) model.lately = book.lately();

@@ -105,12 +105,26 @@ class PieceWriter {
     };
     if (!frame.image.opaque && !form_has_alpha(subject_.form))
       return refused("it has transparency, which this form does not keep");
-    const float* p = frame.image.data();
-    float least = 0, most = 1;
-    for (std::size_t i = 0; i < frame.image.floats(); ++i) least = std::min(least, p[i]), most = std::max(most, p[i]);
-    constexpr float kBeyond = 0.02f;  // overshoot of sharpening and scaling, which a screen does not show either
-    if (least < -kBeyond || most > 1 + kBeyond) return refused("it has values beyond black and white, which this form cuts off");
+    if (!within_form(frame.image)) return refused("it has values beyond what this form can hold");
     return {};
+  }
+
+  /// Forms of limited range hold values beyond black and white too: ITU-R BT.709 leaves room below code 64 and above 940
+  /// of 1023, and as much for colour differences. Full range has none; a little overshoot of sharpening and scaling is
+  /// what a screen does not show either.
+  bool within_form(const Image& image) const {
+    const bool full = subject_.form == Form::motion_jpeg;
+    const float low = full ? -0.02f : -0.066f, high = full ? 1.02f : 1.088f, most = full ? 0.52f : 0.56f;
+    const float* p = image.data();
+    for (std::size_t i = 0; i < image.floats(); i += 4) {
+      const float a = image.opaque ? 1 : p[i + 3];
+      if (a <= 0) continue;
+      const float r = p[i] / a, g = p[i + 1] / a, b = p[i + 2] / a;
+      if (std::min({r, g, b}) >= 0 && std::max({r, g, b}) <= 1) continue;
+      const float y = 0.2126f * r + 0.7152f * g + 0.0722f * b;
+      if (y < low || y > high || std::abs(b - y) > most * 1.8556f || std::abs(r - y) > most * 1.5748f) return false;
+    }
+    return true;
   }
 
   const Subject& subject_;

@@ -21,7 +21,7 @@ class Prerender : public RemedyKind {
       Proposal p = of(s, {c->in, c->out}, "render:" + c->segment->id, quoted(*c) + " pre-rendered.");
       p.segments = {c->segment->id}, p.subject.segment = c->segment->id;
       if (c->content == Content::offline) p.refused = "it has no picture.";
-      else if (is_trivial(s, *c)) p.refused = "its frames are so light that a pre-render gains nothing.";
+      else if (p.refused.empty() && is_trivial(s, *c)) p.refused = "its frames are so light that a pre-render gains nothing.";
       all.push_back(std::move(p));
     }
     return all;

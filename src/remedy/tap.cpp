@@ -34,7 +34,7 @@ class TapCache : public RemedyKind {
       all.back().sentence = fmt::format("{} kept after {}; {} effect{} above stay{} live.", quoted(*c), e.type ? e.type->label : "a transform",
                                         c->effects.size() - dearest, c->effects.size() - dearest == 1 ? "" : "s",
                                         c->effects.size() - dearest == 1 ? "s" : "");
-      if (is_trivial(s, *c)) all.back().refused = "its frames are so light that a cache gains nothing.";
+      if (all.back().refused.empty() && is_trivial(s, *c)) all.back().refused = "its frames are so light that a cache gains nothing.";
     }
     for (const std::string& type : types) {
       std::vector<CompiledSegmentPtr> with;

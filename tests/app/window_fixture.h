@@ -146,7 +146,7 @@ class TheWindow : public testing::Test {
   void key(Qt::Key k, Qt::KeyboardModifiers m = Qt::NoModifier) { QTest::keyClick(window.get(), k, m); }
   QString sentence() { return window->findChild<QLabel*>("sentence")->text(); }
   int in_state(FrameState s) {
-    return static_cast<int>(std::ranges::count(session->derived()->view.seals, s));
+    return static_cast<int>(session->derived()->view.seals.count(s));
   }
   int sealed() { return in_state(FrameState::sealed); }
   int broken() { return in_state(FrameState::broken); }

@@ -169,11 +169,11 @@ TEST_F(ShelfOf, ADamagedCacheOfAStackIsMadeLive) {
 }
 
 TEST_F(ShelfOf, WhatTheFormCannotKeepIsRefused) {
-  // Beyond white: what lies above would see a picture that is cut off there.
-  const TimelinePtr bright = Build(256, 144).media("m", clip_, 60).track("V1").segment("a", "m", 0, 10, {test::an("sharpen", {{"amount", 3}}), blur("soft", 3)}).done();
+  // Far beyond white: what lies above would see a picture that is cut off there.
+  const TimelinePtr bright = Build(256, 144).media("m", clip_, 60).track("V1").segment("a", "m", 0, 10, {test::an("sharpen", {{"amount", 5}}), blur("soft", 3)}).done();
   const auto refused = cache_stack(program(bright), *shelf_, "a", 1, {}, {});
   ASSERT_FALSE(refused);
-  EXPECT_THAT(refused.error().text(), testing::HasSubstr("beyond black and white"));
+  EXPECT_THAT(refused.error().text(), testing::HasSubstr("beyond what this form can hold"));
   EXPECT_FALSE(cache_stack(program(timeline()), *shelf_, "a", 7, {}, {}));
   EXPECT_FALSE(cache_stack(program(timeline()), *shelf_, "nobody", 1, {}, {}));
   EXPECT_EQ(shelf_->chunks(), 0u);

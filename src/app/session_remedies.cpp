@@ -1,0 +1,64 @@
+// Remedies as the window asks for them: found for a span, applied, and lifted again.
+#include "app/session.h"
+#include "base/clock.h"
+#include "desk/remedies.h"
+
+namespace gc {
+
+void Session::look_for_remedies(FrameRange span) {
+  if (!derived_ || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, span, stores = stores_] {
+    if (quit_) return;
+    auto found = worked_out([&] { return remedies_for(situation_of(d->view, stores), span); });
+    post([this, d, span, found = std::move(found)] {
+      if (d == derived_) emit remedies_found(span, found);
+    });
+  });
+}
+
+void Session::apply_remedy(const std::string& id) {
+  if (!current() || elsewhere_ >= 0 || work_.kind == Work::Kind::rendering) return;
+  stop_playing();
+  stop_work();  // measuring makes way
+  const std::stop_token stop = begin_labour(Work::Kind::rendering, tr("Applying %1").arg(QString::fromStdString(id)));
+  labour_.add([this, id, d = derived_, stop, stores = stores_] {
+    if (stop.stop_requested()) return;
+    std::atomic<bool> stopped{false};
+    const std::stop_callback tell_it(stop, [&] { stopped = true; });
+    const Situation s = situation_of(d->view, stores);
+    const auto p = proposal_of(s, id);
+    if (!p) return tell(Error{Fault::usage, "the remedy is not there any more", "", "Choose another one."});
+    auto applied = apply(s, *p, stores, "", "", "", [&, this](const PrerenderProgress& progress) {
+      const QString text = tr("%1: %2 of %3 frames, %4 left")
+                               .arg(QString::fromStdString(p->kind->label()))
+                               .arg(progress.done)
+                               .arg(progress.total)
+                               .arg(QString::fromStdString(duration_text(progress.seconds_left)));
+      const double share = progress.total > 0 ? static_cast<double>(progress.done) / static_cast<double>(progress.total) : 0;
+      post([this, stop, text, share] {
+        if (!stop.stop_requested()) set_work(Work::Kind::rendering, text, share);
+      });
+      return !stop.stop_requested();
+    }, stopped);
+    post([this, d, applied = std::move(applied), label = QString::fromStdString(p->sentence), stop] {
+      if (!applied) emit failed(QString::fromStdString(applied.error().text()));
+      end_labour(stop);
+      // An edit that was made meanwhile stays; the slip can be opened again.
+      if (applied && applied->timeline != d->view.timeline && history_ && history_->now() == d->view.timeline) edit(applied->timeline, label);
+      else derive(false);
+    });
+  });
+}
+
+void Session::lift_all() {
+  if (!history_) return;
+  if (TimelinePtr lifted = with_lifted(*history_->now(), [](const Slip&) { return true; }, now_utc())) edit(std::move(lifted), tr("Lift every slip"));
+}
+
+void Session::set_truth(const std::string& segment, Truth truth) {
+  if (!history_) return;
+  if (TimelinePtr edited = with_truth(*history_->now(), {segment}, truth))
+    edit(std::move(edited), tr("Judged for %1").arg(QString::fromLatin1(truth_name(truth))));
+}
+
+}  // namespace gc

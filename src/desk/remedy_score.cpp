@@ -1,0 +1,108 @@
+#include "desk/remedy_score.h"
+
+#include <fmt/format.h>
+
+#include "audit/foreign.h"
+#include "audit/random.h"
+
+namespace gc {
+namespace {
+
+/// Frames that a playout dropped by itself; −1 when it was stopped.
+double own_drops(const View& v, const Stores& stores, const std::atomic<bool>& stop) {
+  NullDisplay nowhere;
+  const Playout p = play(v.played, stores.shelf.get(), whole(v), stores.play_options(PlayMode::on_the_clock, v, whole(v)), nowhere, stop);
+  return p.stopped ? -1 : static_cast<double>(p.dropped - p.dropped_outside);
+}
+
+/// The best of each kind, those that are rendered first.
+std::vector<Proposal> chosen(std::vector<Proposal> all, int most) {
+  std::vector<Proposal> some;
+  for (const bool made : {true, false})
+    for (const char* kind : {"render", "tap", "bake", "mezzanine", "proxy", "bypass", "scale"}) {
+      const Proposal* best = nullptr;
+      for (const Proposal& p : all)
+        if (p.refused.empty() && std::string(p.kind->name()) == kind && p.kind->making(p).has_value() == made &&
+            (!best || p.drops_saved > best->drops_saved))
+          best = &p;
+      if (best && static_cast<int>(some.size()) < most) some.push_back(*best);
+    }
+  return some;
+}
+
+}  // namespace
+
+Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const RemedyScoreOptions& o, const fs::path& folder,
+                                              const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop) {
+  std::vector<TriedRemedy> tried;
+  for (int i = 0; i < o.timelines && !stop; ++i) {
+    const std::uint64_t seed = o.seed + static_cast<std::uint64_t>(i);
+    Result<TimelinePtr> timeline = TimelinePtr{};
+    if (o.foreign) {
+      const auto made = make_foreign(folder / fmt::format("foreign-{}", seed), {seed, 8, [&] { return stop.load(); }});
+      if (!made) return std::unexpected(made.error());
+      timeline = open_timeline(made->timeline, shared.media);
+    } else {
+      RandomOptions random;
+      random.seed = seed;
+      timeline = random_timeline(random, *shared.notebook, folder);
+    }
+    if (!timeline) return std::unexpected(timeline.error());
+    const auto scratch = ScratchFolder::make(cache_folder(), "score-shelf-");
+    if (!scratch) return std::unexpected(scratch.error());
+    Stores stores = shared;
+    const View before = view_of(*timeline, stores);
+    if (progress && !progress(fmt::format("Timeline {}: measuring", seed))) break;
+    if (auto m = measure(before.played, *stores.notebook, stores.measure_options(o.measure_seconds, false), {}); !m) return std::unexpected(m.error());
+    const auto empty = Shelf::open(scratch->path() / "none");
+    if (!empty) return std::unexpected(empty.error());
+    stores.shelf = *empty;
+    const std::vector<Proposal> proposals = chosen(remedies_for(situation_of(view_of(*timeline, stores), stores), whole(before)), o.each);
+    int number = 0;
+    for (const Proposal& p : proposals) {
+      if (stop || (progress && !progress(fmt::format("Timeline {}: {}", seed, p.id)))) break;
+      const auto shelf = Shelf::open(scratch->path() / std::to_string(number++));
+      if (!shelf) return std::unexpected(shelf.error());
+      stores.shelf = *shelf;
+      // In the same minute: what the seat takes now counts for all three.
+      const double first = own_drops(view_of(*timeline, stores), stores, stop);
+      const Situation now = situation_of(view_of(*timeline, stores), stores);
+      auto fresh = proposal_of(now, p.id);
+      if (!fresh) continue;
+      TriedRemedy t{seed, p.id, p.kind->name(), 0, 0, drops_saved(now, *fresh), 0, {}};
+      auto applied = apply(now, *fresh, stores, "", "", "", {}, stop);
+      if (!applied) {
+        t.failed = applied.error().text();
+        tried.push_back(t);
+        continue;
+      }
+      if (applied->made.frames > 0) t.said_s = applied->said_seconds, t.taken_s = applied->taken_seconds;
+      const double second = own_drops(view_of(applied->timeline, stores), stores, stop);
+      if (first < 0 || second < 0) break;
+      t.gain_seen = first - second;
+      tried.push_back(t);
+    }
+  }
+  return tried;
+}
+
+Json to_json(const std::vector<TriedRemedy>& tried) {
+  Json kinds = Json::array(), all = Json::array();
+  std::map<std::string, std::array<int, 4>> counts;  // tried, priced, price within, gain within
+  std::array<int, 4> sum{};
+  for (const TriedRemedy& t : tried) {
+    all.push_back({{"timeline", t.timeline}, {"id", t.id}, {"kind", t.kind}, {"said_seconds", t.said_s}, {"taken_seconds", t.taken_s},
+                   {"gain_said", t.gain_said}, {"gain_seen", t.gain_seen}, {"failed", t.failed.empty() ? Json() : Json(t.failed)}});
+    const bool priced = t.taken_s > 0, ok = t.failed.empty();
+    for (auto* c : {&counts[t.kind], &sum})
+      (*c)[0] += 1, (*c)[1] += priced, (*c)[2] += priced && t.price_within(), (*c)[3] += ok && t.gain_within();
+  }
+  const auto share = [](int of, int all_of) { return all_of > 0 ? Json(static_cast<double>(of) / all_of) : Json(); };
+  for (const auto& [kind, c] : counts)
+    kinds.push_back({{"kind", kind}, {"tried", c[0]}, {"price_within", share(c[2], c[1])}, {"gain_within", share(c[3], c[0])}});
+  const Json price = share(sum[2], sum[1]), gain = share(sum[3], sum[0]);
+  return {{"tried", sum[0]}, {"price_within", price}, {"gain_within", gain}, {"kinds", kinds}, {"remedies", all},
+          {"met", sum[0] >= 40 && price.is_number() && price >= 0.9 && gain.is_number() && gain >= 0.9}};
+}
+
+}  // namespace gc
