@@ -171,7 +171,9 @@ void MainWindow::make_layout() {
   down->addWidget(row);
 
   auto* halves = new QSplitter(Qt::Horizontal, centre);
-  ledger_ = new Ledger(session_, halves);
+  auto* left = left_ = new QSplitter(Qt::Vertical, halves);
+  ledger_ = new Ledger(session_, left);
+  left->addWidget(ledger_);
   auto* right = right_ = new QSplitter(Qt::Vertical, halves);
   picture_ = new Picture(right);
   auto* below = new QWidget(right);
@@ -189,7 +191,10 @@ void MainWindow::make_layout() {
   right->addWidget(below);
   right->setSizes({210, 250});
   right->setChildrenCollapsible(false);
-  halves->addWidget(ledger_);
+  left->addWidget(stations_->remedies());
+  left->setSizes({300, 180});
+  left->setChildrenCollapsible(false);
+  halves->addWidget(left);
   halves->addWidget(right);
   halves->setSizes({640, 520});
   halves->setStretchFactor(1, 1);
@@ -228,9 +233,12 @@ void MainWindow::expect_picture(bool state_changed) {
 }
 
 void MainWindow::share_room() {
-  const bool watching = stations_->currentIndex() == static_cast<int>(Station::playout);
-  figures_->setVisible(watching || !figures_->figures().empty());
-  ledger_->setVisible(!watching);
+  const auto station = static_cast<Station>(stations_->currentIndex());
+  const bool watching = station == Station::playout, seat = station == Station::seat;
+  // The ledger is there where segments are chosen.
+  left_->setVisible(!watching && !seat && station != Station::release);
+  stations_->remedies()->setVisible(station == Station::forecast);
+  figures_->setVisible(!seat && (watching || !figures_->figures().empty()));
   const Qt::Orientation way = watching ? Qt::Horizontal : Qt::Vertical;
   if (right_->orientation() == way && right_->property("shared").toBool()) return;
   right_->setProperty("shared", true);
@@ -269,7 +277,7 @@ void MainWindow::make_menus() {
   undo_ = add(edit, tr("&Undo"), {QKeySequence::Undo}, [this] { session_.undo(); });
   redo_ = add(edit, tr("&Redo"), {QKeySequence("Ctrl+Shift+Z")}, [this] { session_.redo(); });
   edit->addSeparator();
-  add(edit, tr("&Lift every slip"), {QKeySequence("U")}, [this] { session_.lift_all(); });
+  add(edit, tr("&Lift every slip"), {QKeySequence("Shift+B")}, [this] { session_.lift_all(); });
   add(edit, tr("&Judge the segment for the next truth: exact, picture, timing"), {QKeySequence("T")}, [this] {
     const SegmentPtr s = session_.timeline() ? find_segment(*session_.timeline(), segment_) : nullptr;
     if (s) session_.set_truth(segment_, s->truth == Truth::picture ? Truth::exact : s->truth == Truth::exact ? Truth::timing : Truth::picture);

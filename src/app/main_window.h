@@ -77,6 +77,7 @@ class MainWindow : public QMainWindow {
   Viewer* viewer_;
   Balance* balance_;
   Stations* stations_;
+  QSplitter* left_ = nullptr;
   QSplitter* right_ = nullptr;
   TextBox* sentence_;
   TextBox* work_text_;

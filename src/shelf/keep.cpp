@@ -5,6 +5,7 @@
 
 #include <cmath>
 #include <cstdio>
+#include <fstream>
 #include <limits>
 
 #include "base/clock.h"
@@ -27,6 +28,15 @@ double days_since(const std::string& iso) {
   t.tm_year -= 1900, t.tm_mon -= 1;
   // A clock that was set back makes nothing wanted from the future.
   return std::max(0.0, std::difftime(::time(nullptr), ::timegm(&t)) / 86400);
+}
+
+/// In one stroke under its own name: cut off before it, it is empty, and swept.
+Result<void> write_lease(const fs::path& file) {
+  const std::string process = own_process();
+  std::ofstream out(file, std::ios::binary);
+  out << process << std::flush;
+  if (!out) return environment("the shelf cannot be written to", file.string(), "Check that its volume is mounted, writable and not full.");
+  return {};
 }
 
 std::string gb(std::uint64_t bytes) {
@@ -54,7 +64,7 @@ Result<std::string> Shelf::lease() const {
   static std::atomic<int> number{0};  // several may be open on one folder
   const std::string process = own_process();
   const std::string name = kWriting + hash_text(fmt::format("{} {} {}", process, folder_.string(), number++)).hex().substr(0, 16);
-  if (auto r = write_file_atomic(folder_ / "chunks" / (name + kLease), process); !r) return std::unexpected(r.error());
+  if (auto r = write_lease(folder_ / "chunks" / (name + kLease)); !r) return std::unexpected(r.error());
   return lease_ = name;
 }
 
@@ -312,7 +322,7 @@ Result<fs::path> Shelf::temporary_in(const std::string& volume, const std::strin
   if (!name) return std::unexpected(name.error());
   const fs::path there = chunks_of(volume) / (*name + kLease);
   if (std::error_code e; !volume.empty() && !fs::exists(there, e))
-    if (auto r = write_file_atomic(there, own_process()); !r) return std::unexpected(r.error());
+    if (auto r = write_lease(there); !r) return std::unexpected(r.error());
   return chunks_of(volume) / fmt::format("{}-{}{}", *name, names_++, extension);
 }
 

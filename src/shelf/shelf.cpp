@@ -8,7 +8,7 @@
 #include <unistd.h>
 
 #include <cstring>
-#include <thread>
+#include <future>
 
 #include "base/clock.h"
 #include "base/log.h"
@@ -67,7 +67,7 @@ void sweep(const fs::path& folder) {
       continue;
     }
     const auto process = read_file(folder / name, 4096);
-    if (process && !may_be_alive(*process)) dead.emplace_back(name.substr(0, name.size() - std::strlen(kLease)));
+    if (process && (process->empty() || !may_be_alive(*process))) dead.emplace_back(name.substr(0, name.size() - std::strlen(kLease)));
   }
   ::closedir(dir);
   for (const std::string& lease : dead) {
@@ -77,34 +77,26 @@ void sweep(const fs::path& folder) {
   }
 }
 
-/// A folder that is open, for looking at many of its files.
-class Folder {
- public:
-  explicit Folder(const fs::path& path) : dir_(::opendir(path.c_str())) {}
-  ~Folder() {
-    if (dir_) ::closedir(dir_);
-  }
-  Folder(const Folder&) = delete;
-  Folder& operator=(const Folder&) = delete;
-  bool there() const { return dir_ != nullptr; }
-  /// Size of a file; nothing when it is not there.
-  std::optional<std::uint64_t> size(const std::string& name) const {
-    struct stat s {};
-    if (!dir_ || ::fstatat(::dirfd(dir_), name.c_str(), &s, 0) != 0) return std::nullopt;
-    return static_cast<std::uint64_t>(s.st_size);
-  }
-  /// Calls `see` for the name of each description.
-  template <class F>
-  void each_description(F&& see) const {
-    if (!dir_) return;
-    ::rewinddir(dir_);
-    while (const dirent* entry = ::readdir(dir_))
-      if (const std::string_view name = entry->d_name; name.ends_with(".json") && !name.starts_with(kWriting)) see(name);
-  }
-
- private:
-  DIR* dir_;
+/// What lies in a folder of pieces.
+struct Listing {
+  absl::flat_hash_map<std::string, std::uint64_t> sizes;  ///< of its pieces, by name
+  std::size_t described = 0;                              ///< files that stand beside one
 };
+Listing listing_of(const fs::path& folder) {
+  Listing all;
+  if (const auto drive = throttle_of(folder)) (void)drive->read(1);
+  DIR* dir = ::opendir(folder.c_str());
+  if (!dir) return all;
+  while (const dirent* entry = ::readdir(dir)) {
+    const std::string_view name = entry->d_name;
+    struct stat s {};
+    if (name.starts_with(kWriting) || name.starts_with(".")) continue;
+    if (name.ends_with(".json")) ++all.described;
+    else if (::fstatat(::dirfd(dir), entry->d_name, &s, 0) == 0) all.sizes.emplace(name, static_cast<std::uint64_t>(s.st_size));
+  }
+  ::closedir(dir);
+  return all;
+}
 
 }  // namespace
 
@@ -164,9 +156,17 @@ bool Shelf::whole(const Chunk& chunk) const {
 }
 
 Result<void> Shelf::load() const {
+  // The folders are looked through while the index is read: each takes as long as the other.
+  std::map<std::string, std::future<Listing>> listings;
+  const auto list = [&](const std::string& volume) {
+    if (!listings.contains(volume)) listings[volume] = std::async(std::launch::async, listing_of, chunks_of(volume));
+  };
+  list("");
+  Statement v = database_.prepare("SELECT folder FROM volume WHERE folder != ''");
+  while (v.step()) list(v.text(0));
   Statement q = database_.prepare(
       R"(SELECT file, frames, bytes, timeline, segment, "offset", made, "after", sums, kind, form, width, height, seconds, used,
-         pinned, removed, volume, beside FROM chunk ORDER BY made, rowid)");
+         pinned, removed, volume, beside FROM chunk)");
   std::vector<Chunk> rows;
   while (q.step()) {
     Chunk c{q.text(0), unpacked(q.blob(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4), q.integer(5), q.text(6),
@@ -182,25 +182,17 @@ Result<void> Shelf::load() const {
   if (!q.ok())
     return bad_input("the shelf index cannot be read: " + database_.message(), database_.path().string(),
                      "Move the index away; it is made again from what stands beside the pieces.");
-  std::map<std::string, std::unique_ptr<Folder>> folders;
-  const auto open_folder = [&](const std::string& volume) {
-    if (const auto drive = throttle_of(chunks_of(volume))) (void)drive->read(1);
-    folders.try_emplace(volume, std::make_unique<Folder>(chunks_of(volume)));
+  // The latest is indexed last, and answers.
+  const auto earlier = [](const Chunk& a, const Chunk& b) { return a.made < b.made; };
+  if (!std::is_sorted(rows.begin(), rows.end(), earlier)) std::stable_sort(rows.begin(), rows.end(), earlier);
+  for (const Chunk& c : rows) list(c.volume);
+  std::map<std::string, Listing> folders;
+  for (auto& [volume, listing] : listings) folders[volume] = listing.get();
+  const auto is_whole = [&](const Chunk& c) {
+    const auto& sizes = folders[c.volume].sizes;
+    const auto it = sizes.find(c.file);
+    return it != sizes.end() && it->second == c.bytes;
   };
-  open_folder("");
-  Statement v = database_.prepare("SELECT folder FROM volume WHERE folder != ''");
-  while (v.step()) open_folder(v.text(0));
-  for (const Chunk& c : rows)
-    if (!folders.contains(c.volume)) open_folder(c.volume);
-  // Looking at tens of thousands of files is the longest part of it.
-  std::vector<char> whole_ones(rows.size());
-  const auto look = [&](std::size_t from, std::size_t to) {
-    for (std::size_t i = from; i < to; ++i) whole_ones[i] = folders.at(rows[i].volume)->size(rows[i].file) == rows[i].bytes;
-  };
-  {
-    std::jthread other([&] { look(rows.size() / 2, rows.size()); });
-    look(0, rows.size() / 2);
-  }
   const std::unique_lock lock(mutex_);
   absl::flat_hash_set<std::string> before;
   for (const auto& p : pieces_) before.insert(p->chunk.file);
@@ -211,10 +203,11 @@ Result<void> Shelf::load() const {
   std::map<std::string, std::size_t> recorded;
   for (std::size_t i = 0; i < rows.size(); ++i) {
     Chunk& c = rows[i];
-    away += !whole_ones[i];
+    const bool there = is_whole(c);
+    away += !there;
     ++recorded[c.volume];
     before.erase(c.file);
-    const Reach reach = whole_ones[i] ? Reach::readable : Reach::away;
+    const Reach reach = there ? Reach::readable : Reach::away;
     const auto known = by_file_.find(c.file);
     if (known == by_file_.end()) {
       index(std::move(c), reach);
@@ -223,24 +216,19 @@ Result<void> Shelf::load() const {
     Piece& p = *known->second;
     p.chunk.pinned = c.pinned;
     if (p.chunk.removed != c.removed || p.chunk.volume != c.volume || p.chunk.bytes != c.bytes) index(std::move(c), reach);
-    else if (whole_ones[i] && p.reach == Reach::away) p.reach = Reach::readable, ++changes_;
+    else if (there && p.reach == Reach::away) p.reach = Reach::readable, ++changes_;
   }
   for (const std::string& file : before) forget(file);
   if (away > 0) spdlog::warn("{} sealed pieces of {} cannot be read now; their frames are live", away, folder_.string());
   // Pieces that the index does not have: it was lost, or is older than they are.
   int taken = 0;
   for (const auto& [volume, folder] : folders) {
-    std::size_t described = 0;
-    folder->each_description([&](std::string_view) { ++described; });
-    if (described <= recorded[volume]) continue;
-    std::vector<std::string> names;
-    folder->each_description([&](std::string_view name) {
-      if (!by_file_.contains(std::string(name.substr(0, name.size() - 5)))) names.emplace_back(name);
-    });
-    for (const std::string& name : names) {
-      const auto text = read_file(chunks_of(volume) / name, std::size_t{8} << 20);
+    if (folder.described <= recorded[volume]) continue;
+    for (const auto& [name, size] : folder.sizes) {
+      if (by_file_.contains(name)) continue;
+      const auto text = read_file(chunks_of(volume) / (name + ".json"), std::size_t{8} << 20);
       auto c = text ? chunk_of(*text) : std::nullopt;
-      if (!c || c->file + ".json" != name || folder->size(c->file) != c->bytes) continue;
+      if (!c || c->file != name || size != c->bytes) continue;
       c->volume = volume;
       if (auto r = record(*c); !r) return r;
       index(std::move(*c), Reach::readable), ++taken;
