@@ -21,7 +21,7 @@ class SeatPanel : public QWidget {
   static constexpr int kPages = 6;
   static constexpr int kTables = 5;  ///< pages that are one table
   void show_page(Page page);
-  RowTable* table(Page page) const { return tables_[static_cast<std::size_t>(page)]; }
+  RowTable* table(Page page) const { return page == Page::shelf ? shelf_->table() : tables_[static_cast<std::size_t>(page)]; }
   ShelfPanel* shelf() const { return shelf_; }
   QString headline() const { return headline_->text(); }
 

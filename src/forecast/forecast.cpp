@@ -191,7 +191,6 @@ class Pools {
   const Entry& entry(const std::vector<StageRef>& stages, bool between, int interval, const TapPattern& taps) {
     if (const auto it = known_.find({interval, taps}); it != known_.end()) return it->second;
     Entry e;
-    e.pool = static_cast<std::uint32_t>(model_.pools.size());
     const Hash128 key = frame_key(stages);
     CostPool pool;
     pool.frames = book_.frames(key);
@@ -213,6 +212,8 @@ class Pools {
       samples.push_back(std::move(values));
     }
     if (in_turn > 0) pool.beside = static_cast<float>(beside / in_turn);
+    if (pool.frames.size() < 4 && !taps.empty() && interval >= 0)
+      pool.frames = as_live_but_for(stages, live(interval), program_.stages(program_.intervals()[static_cast<std::size_t>(interval)].in));
     if (pool.frames.size() < 4) {
       e.measured = covered(book_, stages);
       pool.frames.clear();
@@ -233,8 +234,38 @@ class Pools {
                                             [&](const StageRef& s) { return mean(book_.stage(s).ms); });
       pool.neighbours = most, pool.neighbour_ms = static_cast<float>(ms);
     }
+    e.pool = static_cast<std::uint32_t>(model_.pools.size());
     model_.pools.push_back(std::move(pool));
     return known_.emplace(std::pair(interval, taps), std::move(e)).first->second;
+  }
+
+  /// Frames of which some is fetched, from frames that were measured live: what is left out comes off each of them, what is
+  /// fetched goes on. Frames in the running pipeline take more or less than their stages together, and so this is that of
+  /// both. Empty where none were measured, or where most of the work is left out.
+  std::vector<FrameSample> as_live_but_for(std::vector<StageRef> with, const Entry& live, const std::vector<StageRef>& without) {
+    if (book_.frames(frame_key(without)).size() < 4) return {};
+    FrameSample change;
+    double all = 0, off = 0;
+    const auto add = [&](const StageRef& s, float sign) {
+      const auto ms = static_cast<float>(mean(book_.stage(s).ms)), share = static_cast<float>(turn_share(s, model_.pace.workers));
+      change.fetch_ms += sign * ms * share, change.process_ms += sign * ms * (1 - share);
+      if (sign < 0) off += static_cast<double>(ms);
+    };
+    for (const StageRef& s : without) {
+      all += mean(book_.stage(s).ms);
+      const auto same = std::find_if(with.begin(), with.end(), [&](const StageRef& w) { return w.key == s.key; });
+      if (same == with.end()) add(s, -1);
+      else with.erase(same);
+    }
+    for (const StageRef& s : with) add(s, 1);
+    constexpr double kMost = 0.6;
+    if (off > kMost * all) return {};
+    std::vector<FrameSample> frames = model_.pools[live.pool].frames;
+    for (FrameSample& f : frames) {
+      f.fetch_ms = std::max(0.02f, f.fetch_ms + change.fetch_ms);
+      f.process_ms = std::max(0.1f, f.process_ms + change.process_ms);
+    }
+    return frames;
   }
 
   const Program& program_;

@@ -404,7 +404,7 @@ TEST_F(TheWindow, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
   ASSERT_TRUE(wait_for([&] { return session->advice() && session->profile(); }, 30000));
   EXPECT_FALSE(seat->headline().isEmpty());
   EXPECT_GT(seat->table(SeatPanel::Page::advice)->rowCount(), 0);
-  for (int i = 0; i < SeatPanel::kPages; ++i) {
+  for (int i = 0; i < SeatPanel::kTables; ++i) {
     auto* page = window->findChild<QPushButton*>(QString("seat-page-%1").arg(i));
     QTest::mouseClick(page, Qt::LeftButton);
     EXPECT_TRUE(seat->table(static_cast<SeatPanel::Page>(i))->isVisible());
