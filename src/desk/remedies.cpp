@@ -19,7 +19,7 @@ namespace gc {
 Situation situation_of(const View& view, const Stores& stores) {
   Situation s;
   s.timeline = view.timeline, s.played = view.played, s.route = view.seals;
-  s.rendered = for_rendering(view.delivered, stores.options.settings.rendering, *stores.media);
+  s.rendered = for_rendering(view.played, stores.options.settings.rendering, *stores.media), s.delivered = view.delivered;
   s.notebook = stores.notebook.get(), s.shelf = stores.shelf.get(), s.media = stores.media.get();
   s.forecast = stores.forecast_options(), s.usual = stores.options.settings.playback_options();
   s.form = stores.options.settings.render_form;
@@ -40,7 +40,7 @@ RemedyFidelity fidelity_of(const Situation& s, const Proposal& p, const Shelf& s
     if (p.kind->making(p) && recipe.pattern() != then.route.taps(static_cast<std::size_t>(at)) && !recipe.seal) continue;
     StageLog log;
     Image with = render_frame(*then.program, at, &shelf, decoders, log);
-    const Image truth = render_frame(*s.rendered, at, nullptr, decoders, log);
+    const Image truth = render_frame(*s.delivered, at, nullptr, decoders, log);
     if (with.width() != truth.width() || with.height() != truth.height()) with = enlarged(with, truth.width(), truth.height());
     const double db = std::min(1000.0, psnr(with, truth));
     f.psnr_db_worst = std::min(f.psnr_db_worst, db), f.psnr_db_mean += db;

@@ -146,7 +146,10 @@ ProgramPtr for_rendering(const ProgramPtr& program, Device device, MediaCatalog&
   const RenderOptions& o = program->options();
   const bool unseen = std::any_of(program->intervals().begin(), program->intervals().end(),
                                   [](const CompiledInterval& i) { return i.unseen; });
-  if (o.full_quality() && o.device == device && (o.rendering || !unseen)) return program;
+  // Some of its frames may play at another scale.
+  const bool uniform = std::all_of(program->intervals().begin(), program->intervals().end(),
+                                   [&](const CompiledInterval& i) { return &program->playing(i.in) == program.get(); });
+  if (o.full_quality() && uniform && o.device == device && (o.rendering || !unseen)) return program;
   RenderOptions full;
   full.device = device, full.rendering = true, full.join_fields = o.join_fields;
   return Program::compile(program->timeline(), media, full);

@@ -51,7 +51,8 @@ struct Proposal {
 struct Situation {
   TimelinePtr timeline;
   ProgramPtr played;     ///< open slips applied
-  ProgramPtr rendered;   ///< the timeline itself as it is rendered: full quality, nothing unseen
+  ProgramPtr rendered;   ///< the same as it is rendered: full quality, nothing unseen
+  ProgramPtr delivered;  ///< the timeline itself, nothing bypassed
   Route route;
   std::shared_ptr<const Forecast> now;  ///< of `played` over the whole timeline
   const Notebook* notebook = nullptr;

@@ -220,7 +220,8 @@ Result<std::pair<std::string, std::int64_t>> Shelf::hold(std::uint64_t bytes, do
         std::uint64_t frees = 0;
         struct Candidate {
           int group;
-          double worth;
+          int worth;  ///< in powers of two: what differs less is told by when it was used
+          std::string used;
           const Chunk* chunk;
         };
         std::vector<Candidate> candidates;
@@ -237,10 +238,11 @@ Result<std::pair<std::string, std::int64_t>> Shelf::hold(std::uint64_t bytes, do
           const double chance = is_wanted ? 1 : std::pow(0.5, 1 + days / 7);
           const double seconds = c.seconds > 0 ? c.seconds : 0.05 * static_cast<double>(c.frames.size());
           candidates.push_back({!c.removed.empty() ? 0 : !is_wanted && days > 1 ? 1 : 2,
-                                seconds * chance / static_cast<double>(std::max<std::uint64_t>(1, c.footprint())), &c});
+                                std::ilogb(seconds * chance / static_cast<double>(std::max<std::uint64_t>(1, c.footprint()))),
+                                c.used.empty() ? c.made : c.used, &c});
         }
         std::stable_sort(candidates.begin(), candidates.end(), [](const Candidate& x, const Candidate& y) {
-          return std::pair(x.group, x.worth) < std::pair(y.group, y.worth);
+          return std::tie(x.group, x.worth, x.used) < std::tie(y.group, y.worth, y.used);
         });
         for (const Candidate& c : candidates) {
           if (frees >= lacks) break;

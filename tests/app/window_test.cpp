@@ -280,6 +280,53 @@ TEST_F(TheWindow, AStillComesAtOnceAtALowerScaleAndSharpAfterwards) {
   EXPECT_EQ(kinds.back(), StillKind::sharp);
 }
 
+// What would help a span is listed by what it brings; one key applies it, one lifts everything temporary again.
+TEST_F(TheWindow, ARemedyIsAppliedByOneKeyAndLiftedByAnother) {
+  key(Qt::Key_3);
+  auto* stations = window->findChild<Stations*>();
+  QTableWidget* spans = stations->panel(Station::forecast)->table();
+  const Span* worst = nullptr;
+  for (const Span& s : session->derived()->plan.before.spans)
+    if (!worst || s.expected_drops > worst->expected_drops) worst = &s;
+  for (int row = 0; row < spans->rowCount(); ++row)
+    if (spans->item(row, 0)->data(Qt::UserRole).toLongLong() == worst->in) spans->setCurrentCell(row, 0);
+  ASSERT_TRUE(wait_for([&] { return stations->remedies()->rowCount() > 3; }, 60000));
+  EXPECT_TRUE(stations->remedies()->isVisible());
+  // The first takes no time and hides detail: a lower scale.
+  const double before = session->derived()->plan.before.expected_drops;
+  key(Qt::Key_Return, Qt::ControlModifier);
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 60000));
+  ASSERT_TRUE(settled());
+  EXPECT_TRUE(session->timeline()->slips.front().open());
+  EXPECT_LT(session->derived()->plan.before.expected_drops, before);
+  EXPECT_FALSE(session->derived()->gate.may_deliver());
+  key(Qt::Key_B, Qt::ShiftModifier);
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.front().open(); }, 60000));
+  EXPECT_EQ(session->derived()->gate.count(GateKind::open_slip), 0);
+  session->undo();
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->timeline()->slips.front().open(); }, 60000));
+}
+
+TEST_F(TheWindow, TheShelfIsLookedAtCleanedAndBroughtBack) {
+  const Remedy& first = session->derived()->plan.remedies.front();
+  const FrameRange some{first.range.in, std::min(first.range.out, first.range.in + 24)};
+  ASSERT_TRUE(prerender(session->derived()->view.played, *session->stores().shelf, {some}, session->stores().prerender_options({}), {}));
+  window->go_to(Station::seat);
+  auto* seat = window->findChild<SeatPanel*>();
+  QTest::mouseClick(button("seat-page-5"), Qt::LeftButton);
+  ASSERT_TRUE(wait_for([&] { return session->shelf() && seat->shelf()->table()->rowCount() == 1; }, 30000));
+  EXPECT_TRUE(seat->shelf()->table()->isVisible());
+  seat->shelf()->table()->selectRow(0);
+  EXPECT_THAT(window->findChild<QLabel*>("shelf-frees")->text().toStdString(), testing::HasSubstr("frees"));
+  EXPECT_FALSE(button("shelf-back")->isEnabled());
+  QTest::mouseClick(button("shelf-clean"), Qt::LeftButton);
+  ASSERT_TRUE(wait_for([&] { return seat->shelf()->table()->rowCount() == 0; }, 30000));
+  EXPECT_THAT(window->findChild<QLabel*>("shelf-frees")->text().toStdString(), testing::HasSubstr("can be brought back"));
+  QTest::mouseClick(button("shelf-back"), Qt::LeftButton);
+  ASSERT_TRUE(wait_for([&] { return seat->shelf()->table()->rowCount() == 1; }, 30000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->view.seals[static_cast<std::size_t>(some.in)] == FrameState::sealed; }, 30000));
+}
+
 TEST_F(TheWindow, ABypassOpensASlipThatTheGateWillNotLetPass) {
   ASSERT_FALSE(session->derived()->plan.remedies.empty());
   const std::string id = session->derived()->plan.remedies.front().segment;

@@ -81,7 +81,7 @@ class Saving : public testing::Test {
 TEST_F(Saving, AsAnotherFileElsewhereStillNamesTheSameMedia) {
   const auto t = load_timeline(dir_ / "job/cut.otio");
   ASSERT_TRUE(t) << t.error().text();
-  ASSERT_EQ(paths(**t).size(), 2u);
+  ASSERT_EQ(paths(**t).size(), 3u) << "another file as one of its angles among them";
   for (const char* to : {"elsewhere/cut.otio", "elsewhere/deep/cut.otio", "cut.otio", "job/media/cut.otio"}) {
     ASSERT_TRUE(save_timeline(**t, dir_ / to));
     const auto back = load_timeline(dir_ / to);
