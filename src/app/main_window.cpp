@@ -234,17 +234,17 @@ void MainWindow::expect_picture(bool state_changed) {
 
 void MainWindow::share_room() {
   const auto station = static_cast<Station>(stations_->currentIndex());
-  const bool watching = station == Station::playout, seat = station == Station::seat;
+  const bool watching = station == Station::playout, seat = station == Station::seat, release = station == Station::release;
   // The ledger is there where segments are chosen.
-  left_->setVisible(!watching && !seat && station != Station::release);
+  left_->setVisible(!watching && !seat && !release);
   stations_->remedies()->setVisible(station == Station::forecast);
-  figures_->setVisible(!seat && (watching || !figures_->figures().empty()));
-  const Qt::Orientation way = watching ? Qt::Horizontal : Qt::Vertical;
-  if (right_->orientation() == way && right_->property("shared").toBool()) return;
-  right_->setProperty("shared", true);
-  // Where one watches, the picture has the room, and what is said of it stands beside it.
+  figures_->setVisible(!seat && !release && (watching || !figures_->figures().empty()));
+  const Qt::Orientation way = watching || release ? Qt::Horizontal : Qt::Vertical;
+  if (right_->orientation() == way && right_->property("shared").toInt() == static_cast<int>(station) + 1) return;
+  right_->setProperty("shared", static_cast<int>(station) + 1);
+  // Where one watches, the picture has the room, and what is said of it stands beside it; a delivery is judged by its list.
   right_->setOrientation(way);
-  right_->setSizes(watching ? QList<int>{815, 355} : QList<int>{140, 320});
+  right_->setSizes(watching ? QList<int>{815, 355} : release ? QList<int>{420, 750} : QList<int>{140, 320});
   right_->setStretchFactor(0, watching ? 1 : 0);
   right_->setStretchFactor(1, watching ? 0 : 1);
 }

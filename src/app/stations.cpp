@@ -103,7 +103,7 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   connect(panel(Station::playout), &StationPanel::frame_chosen, gantt_, &Gantt::show_frame);
   card_ = new TextBox("span-card", look::text_font(13), kCardLines, this);
   panel(Station::forecast)->box()->addWidget(card_);
-  remedies_ = new RowTable({tr("Remedy: Ctrl+Return applies it"), tr("Saves"), tr("Takes"), tr("Size"), tr("Hides")}, {0, 4}, false, this);
+  remedies_ = new RowTable({tr("Remedy: Ctrl+Return applies it"), tr("Saves"), tr("Takes"), tr("Size"), tr("Hides")}, {0}, false, this);
   remedies_->setObjectName("remedies");
   remedies_->setMinimumHeight(kLeastTable);
   connect(&session_, &Session::remedies_found, this, [this](FrameRange span, const std::vector<Proposal>& found) {
