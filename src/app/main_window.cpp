@@ -240,8 +240,10 @@ void MainWindow::share_room() {
   stations_->remedies()->setVisible(station == Station::forecast);
   figures_->setVisible(!seat && !release && (watching || !figures_->figures().empty()));
   const Qt::Orientation way = watching || release ? Qt::Horizontal : Qt::Vertical;
-  if (right_->orientation() == way && right_->property("shared").toInt() == static_cast<int>(station) + 1) return;
-  right_->setProperty("shared", static_cast<int>(station) + 1);
+  // A person's own share stays until the room is laid out otherwise.
+  const int layout = watching ? 1 : release ? 2 : 3;
+  if (right_->property("layout").toInt() == layout) return;
+  right_->setProperty("layout", layout);
   // Where one watches, the picture has the room, and what is said of it stands beside it; a delivery is judged by its list.
   right_->setOrientation(way);
   right_->setSizes(watching ? QList<int>{815, 355} : release ? QList<int>{420, 750} : QList<int>{140, 320});
