@@ -225,7 +225,13 @@ Result<void> Shelf::load() const {
   for (const auto& [volume, folder] : folders) {
     if (folder.described <= recorded[volume]) continue;
     for (const auto& [name, size] : folder.sizes) {
-      if (by_file_.contains(name)) continue;
+      if (const auto known = by_file_.find(name); known != by_file_.end()) {
+        // What a move left behind that was cut off after the piece was recorded at its new place.
+        const bool left_behind = known->second->chunk.volume != volume && known->second->reach == Reach::readable;
+        std::error_code e;
+        if (left_behind) fs::remove(chunks_of(volume) / (name + ".json"), e), fs::remove(chunks_of(volume) / name, e);
+        continue;
+      }
       const auto text = read_file(chunks_of(volume) / (name + ".json"), std::size_t{8} << 20);
       auto c = text ? chunk_of(*text) : std::nullopt;
       if (!c || c->file != name || size != c->bytes) continue;

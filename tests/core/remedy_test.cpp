@@ -261,8 +261,10 @@ TEST_F(Remedies, AProxyTreeMirrorsTheOriginalsAndIsRelinkedByItsRoot) {
   const auto relinked = relink(timeline_, media, dir_ / "proxies", RelinkBy::mirrored);
   ASSERT_TRUE(relinked);
   EXPECT_EQ(relinked->found.size(), 2u);
-  const auto back = relink(relinked->timeline, media, dir_.path(), RelinkBy::mirrored);
+  // And back, by the root of the originals.
+  const auto back = relink(relinked->timeline, media, dir_ / "camera", RelinkBy::mirrored);
   ASSERT_TRUE(back);
+  EXPECT_EQ(back->timeline->sources.at("m")->path, timeline_->sources.at("m")->path);
 }
 
 TEST(Angles, AreReadShownAndWrittenBack) {
