@@ -14,6 +14,9 @@
 #include <QTextBrowser>
 #include <QVBoxLayout>
 
+#include "app/delivery_panel.h"
+#include "app/plan_panel.h"
+#include "app/queue_window.h"
 #include "app/style.h"
 #include "app/timeline_dialogs.h"
 #include "base/clock.h"
@@ -38,6 +41,8 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     expect_picture(true);
   });
   connect(&session_, &Session::work_changed, this, [this] { refresh_sentence(); });
+  connect(&session_, &Session::queue_changed, this, [this] { show_queue(); });
+  new UseTeller(session_, this);
   connect(&session_, &Session::opened, this, [this] {
     segment_.clear();
     marks_ = {};
@@ -234,11 +239,11 @@ void MainWindow::expect_picture(bool state_changed) {
 
 void MainWindow::share_room() {
   const auto station = static_cast<Station>(stations_->currentIndex());
-  const bool watching = station == Station::playout, seat = station == Station::seat, release = station == Station::release;
+  const bool watching = station == Station::playout, seat = station == Station::seat, release = station == Station::release, plan = station == Station::plan;
   // The ledger is there where segments are chosen.
-  left_->setVisible(!watching && !seat && !release);
+  left_->setVisible(!watching && !seat && !release && !plan);
   stations_->remedies()->setVisible(station == Station::forecast);
-  figures_->setVisible(!seat && !release && (watching || !figures_->figures().empty()));
+  figures_->setVisible(!seat && !release && !plan && (watching || !figures_->figures().empty()));
   const Qt::Orientation way = watching || release ? Qt::Horizontal : Qt::Vertical;
   // A person's own share stays until the room is laid out otherwise.
   const int layout = watching ? 1 : release ? 2 : 3;
@@ -292,6 +297,14 @@ void MainWindow::make_menus() {
   add(work, tr("&Carry out the plan"), {QKeySequence("Return"), QKeySequence("Enter")},
       [this] { session_.carry_out_plan(); });
   add(work, tr("Apply the chosen &remedy"), {QKeySequence("Ctrl+Return"), QKeySequence("Ctrl+Enter")}, [this] { stations_->apply_remedy(); });
+  add(work, tr("&Queue the plan for idle time"), {QKeySequence("Shift+Return"), QKeySequence("Shift+Enter")}, [this] { session_.queue_plan(); });
+  add(work, tr("Show the q&ueue"), {QKeySequence("Q")}, [this] { show_queue(); });
+  add(work, tr("&Deliver and verify…"), {QKeySequence("Ctrl+D")}, [this] {
+    go_to(Station::release);
+    stations_->delivery()->ask_where();
+  });
+  add(work, tr("P&in the chosen line of the plan"), {QKeySequence("Shift+P")}, [this] { stations_->plan()->pin(); });
+  add(work, tr("F&orbid the chosen line of the plan"), {QKeySequence("Shift+N")}, [this] { stations_->plan()->forbid(); });
   add(work, tr("&Measure again"), {QKeySequence("M")}, [this] { session_.measure_again(); });
   add(work, tr("Measure the &seat, 1 min"), {QKeySequence("Ctrl+M")},
       [this] { session_.measure_seat(false); });
@@ -421,9 +434,10 @@ void MainWindow::go_to(Station s) {
   stations_->setCurrentIndex(static_cast<int>(s));
   rail_[static_cast<int>(s)]->setChecked(true);
   // Where one watches, the picture is large; where one works on effects, they have the room.
-  picture_->setVisible(s != Station::seat);  // a seat is judged by its numbers
+  picture_->setVisible(s != Station::seat && s != Station::plan);  // a seat is judged by its numbers, a plan by its lines
   // A missed frame is explained by its own stages, a delivery by its list.
-  balance_->setVisible(s == Station::timeline || s == Station::forecast || s == Station::plan);
+  balance_->setVisible(s == Station::timeline || s == Station::forecast);
+  skyline_->set_after(s == Station::plan);
   share_room();
 }
 
@@ -665,6 +679,13 @@ void MainWindow::bypass_dearest() {
   if (const Owner* dearest = session_.derived()->dearest_effect(s->id))
     session_.edit(with_bypass(t, s->id, dearest->effect, true, now_utc()),
                   tr("Bypass %1").arg(QString::fromStdString(dearest->label)));
+}
+
+void MainWindow::show_queue() {
+  if (!queue_) queue_ = new QueueWindow(session_, this);
+  queue_->refresh();
+  queue_->show();
+  queue_->raise();
 }
 
 void MainWindow::show_shortcuts() {

@@ -17,6 +17,8 @@
 
 namespace gc {
 
+class QueueWindow;
+
 class MainWindow : public QMainWindow {
   Q_OBJECT
  public:
@@ -58,6 +60,7 @@ class MainWindow : public QMainWindow {
   void set_mark(bool in);
   void bypass_dearest();
   void show_shortcuts();
+  void show_queue();
   void make_view_menu();
   void make_settings_menu(QMenu* menu);
   void set_compare(CompareMode mode);
@@ -70,6 +73,7 @@ class MainWindow : public QMainWindow {
   QString caption(Frames frame) const;
 
   Session& session_;
+  QueueWindow* queue_ = nullptr;
   Skyline* skyline_;
   Ledger* ledger_;
   Picture* picture_;

@@ -257,6 +257,7 @@ void Session::timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr de
                           const Hash128& origin) {
   history_.emplace(timeline, saved);
   ++opened_;
+  wishes_ = wishes_of(*timeline);
   latest_ = timeline.get();
   file_ = file, origin_ = origin;
   playout_.reset(), audit_.reset(), explanation_.reset();

@@ -12,6 +12,7 @@
 #include "app/task_queue.h"
 #include "audit/explain.h"
 #include "desk/derived.h"
+#include "desk/planning.h"
 #include "desk/recovery.h"
 #include "desk/seats.h"
 #include "desk/shelf_report.h"
@@ -151,6 +152,21 @@ class Session : public QObject, private Display {
   void look_for_remedies(FrameRange span);
   /// Renders what it needs, or opens its slip, which is an edit.
   void apply_remedy(const std::string& id);
+  /// What the person has said about the review of this timeline; the plan is made again at once.
+  const Wishes& wishes() const { return wishes_; }
+  void set_wishes(const Wishes& wishes);
+  /// Puts the plan into the queue and starts a renderer, which goes on when the window is closed.
+  void queue_plan();
+  /// Looks what other processes have put on the shelf.
+  void look_for_others();
+  /// Tells the queue that somebody works here, or plays.
+  void tell_queue(bool playing);
+  /// What a delivery in this form would take; told by delivery_changed.
+  void look_at_delivery(const std::string& form);
+  /// Delivers the whole timeline and reads it back.
+  void deliver(const QString& file, const std::string& form);
+  /// What is to be said of the delivery: what it would take, or how the latest one went.
+  QString delivery_said() const { return delivery_said_; }
   /// Ends everything temporary; an edit.
   void lift_all();
   void set_truth(const std::string& segment, Truth truth);
@@ -173,6 +189,8 @@ class Session : public QObject, private Display {
   void compared(const gc::Comparison& comparison);
   void coverage_counted();
   void shelf_changed();
+  void delivery_changed();
+  void queue_changed();
   void seat_changed();
   void span_explained(gc::FrameRange span, const std::vector<gc::StageGain>& gains,
                       const std::vector<gc::StageGain>& least);
@@ -247,10 +265,11 @@ class Session : public QObject, private Display {
   /// A plan that the person has accepted: of which state, and what of it.
   struct Accepted {
     DerivedPtr of;
-    std::vector<FrameRange> ranges;
-    RenderPrice price;
+    Plan plan;
   };
   std::optional<Accepted> accepted_;
+  Wishes wishes_;
+  QString delivery_said_;
   bool resume_render_ = false, resume_measure_ = false;
 
   std::atomic<bool> quit_{false};

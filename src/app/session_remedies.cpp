@@ -50,6 +50,13 @@ void Session::apply_remedy(const std::string& id) {
   });
 }
 
+void Session::set_wishes(const Wishes& wishes) {
+  if (!history_ || to_json(wishes) == to_json(wishes_)) return;
+  wishes_ = wishes;
+  if (auto r = keep_wishes(*history_->now(), wishes_); !r) tell(r.error());
+  derive(false);
+}
+
 void Session::lift_all() {
   if (!history_) return;
   if (TimelinePtr lifted = with_lifted(*history_->now(), [](const Slip&) { return true; }, now_utc())) edit(std::move(lifted), tr("Lift every slip"));

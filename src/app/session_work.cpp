@@ -5,6 +5,7 @@
 #include "app/session.h"
 #include "base/clock.h"
 #include "base/log.h"
+#include "desk/planning.h"
 #include "desk/relink.h"
 #include "measure/seat_run.h"
 #include "render/track.h"
@@ -287,7 +288,7 @@ void Session::carry_out_plan() {
     return;
   stop_playing();
   stop_work();  // measuring makes way
-  accepted_ = Accepted{derived_, derived_->plan.ranges(), derived_->plan.price()};
+  accepted_ = Accepted{derived_, derived_->plan};
   start_rendering();
 }
 
@@ -298,11 +299,8 @@ void Session::start_rendering() {
   const std::stop_token stop = begin_labour(Work::Kind::rendering, tr("Pre-rendering"));
   labour_.add([this, accepted = *accepted_, now = derived_, stop, stores = stores_] {
     if (stop.stop_requested()) return;
-    std::vector<FrameRange> ranges = accepted.ranges;
-    if (now->view.timeline != accepted.of->view.timeline)
-      ranges = still_wanted(*accepted.of->view.played, ranges, *now->view.played);
     int sealed = 0;
-    auto r = prerender(accepted.of->view.played, *stores.shelf, ranges, stores.prerender_options(accepted.price),
+    const Result<CarriedOut> r = gc::carry_out(accepted.plan, accepted.of->view, now->view, stores,
                        [&, this](const PrerenderProgress& p) {
                          const QString text = tr("Pre-rendering: %1 of %2 frames, %3 left")
                                                   .arg(p.done)
@@ -316,9 +314,12 @@ void Session::start_rendering() {
                          });
                          return !stop.stop_requested();
                        });
-    post([this, r, stop] {
-      if (!r) emit failed(QString::fromStdString(r.error().text()));
+    // Slips that the plan opens are an edit like any other.
+    const TimelinePtr slipped = r && r->timeline != now->view.timeline ? r->timeline : nullptr;
+    post([this, failure = r ? std::optional<Error>() : std::optional(r.error()), of = now->view.timeline, slipped, stop] {
+      if (failure) emit failed(QString::fromStdString(failure->text()));
       if (!stop.stop_requested()) accepted_.reset();
+      if (slipped && timeline() == of) edit(slipped, tr("Slips of the plan"));
       derive(false);
       end_labour(stop);
     });

@@ -68,12 +68,13 @@ void draw_stages(Column& c, const IntervalCost& cost, double load, double per_lo
 
 }  // namespace
 
-void paint_columns(QImage& out, const Derived& d, double first, double frames_per_pixel, double top_load) {
+void paint_columns(QImage& out, const Derived& d, double first, double frames_per_pixel, double top_load, bool after) {
   out.fill(rgb(look::kGround - 6));
   const double per_load = out.height() / top_load;
   const Forecast& f = d.plan.before;
   const std::ptrdiff_t stride = out.bytesPerLine() / static_cast<std::ptrdiff_t>(sizeof(QRgb));
   QRgb* bottom = reinterpret_cast<QRgb*>(out.bits()) + stride * (out.height() - 1);
+  std::size_t then = 0;
   for (int x = 0; x < out.width(); ++x) {
     const double from = first + x * frames_per_pixel;
     const auto in = static_cast<Frames>(std::floor(from));
@@ -120,6 +121,15 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
     if (cost.is(FrameState::broken) && (x / 9) % 2 == 0)
       for (int up = top + 4; up < top + 7; ++up) c.set(up, rgb(236));
     if (!cost.measured && x % 3 == 0) c.set(top, rgb(220));
+    if (!after) continue;
+    // What the plan takes away is hatched away, down to the load that is left.
+    const std::vector<IntervalCost>& left = d.plan.after.intervals;
+    while (then < left.size() && left[then].out <= in) ++then;
+    if (then == left.size() || left[then].load > cost.load * 0.97) continue;
+    const int rest = static_cast<int>(std::lround(left[then].load * per_load));
+    for (int up = rest; up < top; ++up)
+      if ((x + up) % 4 < 3) c.set(up, rgb(look::kGround - 6));
+    for (int up = rest; up < rest + 2; ++up) c.set(up, rgb(236));
   }
 }
 
@@ -152,6 +162,12 @@ void Skyline::set_marks(FrameRange m) {
   marks_ = m;
   update();
 }
+void Skyline::set_after(bool after) {
+  if (after_ == after) return;
+  after_ = after, stale_ = true;
+  update();
+}
+
 void Skyline::set_segment(const std::string& id) {
   segment_ = id;
   update();
@@ -279,7 +295,7 @@ void Skyline::paintEvent(QPaintEvent*) {
   const QSize wanted(static_cast<int>(plot().width() * ratio), static_cast<int>(plot().height() * ratio));
   if (stale_ || columns_.size() != wanted) {
     if (columns_.size() != wanted) columns_ = QImage(wanted, QImage::Format_RGB32);
-    paint_columns(columns_, *session_.derived(), first_, frames_per_pixel_ / ratio, top_load_);
+    paint_columns(columns_, *session_.derived(), first_, frames_per_pixel_ / ratio, top_load_, after_);
     columns_.setDevicePixelRatio(ratio);
     stale_ = false;
   }

@@ -10,7 +10,7 @@ namespace gc {
 /// Paints the columns of `view` (frames) into `out`: stages as stacked tones, what stands above the budget in
 /// copper, lids, outlines, fringe. No text. `top_load` is the load at the upper edge.
 void paint_columns(QImage& out, const Derived& derived, double first_frame, double frames_per_pixel,
-                   double top_load);
+                   double top_load, bool after = false);
 
 class Skyline : public QWidget {
   Q_OBJECT
@@ -21,6 +21,8 @@ class Skyline : public QWidget {
   void set_playhead(Frames frame);
   void set_marks(FrameRange marks);  ///< in and out
   void set_segment(const std::string& id);
+  /// Also what will be left of the load when the plan has been carried out.
+  void set_after(bool after);
   void zoom(double factor, double around_x);
   void zoom_all();
   void pan(double pixels);
@@ -49,6 +51,7 @@ class Skyline : public QWidget {
   QRect plot() const { return {0, 18, width(), height() - 18 - 34}; }
 
   Session& session_;
+  bool after_ = false;
   QImage columns_;
   bool stale_ = true;
   double first_ = 0, frames_per_pixel_ = 1;

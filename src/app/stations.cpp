@@ -7,7 +7,9 @@
 #include <cmath>
 #include <set>
 
+#include "app/delivery_panel.h"
 #include "app/gantt.h"
+#include "app/plan_panel.h"
 #include "app/style.h"
 #include "base/clock.h"
 #include "base/timecode.h"
@@ -74,10 +76,10 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   const QStringList heads[kStations] = {{""},  // it has a panel of its own
                                         {"Medium", "Codec", "Raster", "Rate", "State"},
                                         {"In", "Verdict", "Drops", "Rate", "Held back by"},
-                                        {"Pre-render", "Length", "Takes", "Size", "Why"},
+                                        {"Remedy", "Of", "Saves", "Takes", "Size", "Done by", "Why"},
                                         {"Frame", "Late", "Cause", "Segment"},
                                         {"At", "Stops", "What", "To do"}};
-  const QList<int> wide[kStations] = {{0}, {0, 4}, {4}, {4}, {3}, {2, 3}};
+  const QList<int> wide[kStations] = {{0}, {0, 4}, {4}, {6}, {3}, {2, 3}};
   for (int i = 0; i < kStations; ++i) {
     const auto station = static_cast<Station>(i);
     // What is to be done before a delivery must be readable in full.
@@ -101,6 +103,15 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   gantt_ = new Gantt(session, this);
   panel(Station::playout)->box()->addWidget(gantt_);
   connect(panel(Station::playout), &StationPanel::frame_chosen, gantt_, &Gantt::show_frame);
+  plan_ = new PlanPanel(session, this);
+  panel(Station::plan)->box()->insertWidget(1, plan_, 3);
+  panel(Station::plan)->box()->setStretch(2, 3);
+  connect(panel(Station::plan)->table(), &QTableWidget::currentCellChanged, this, [this](int row) {
+    const auto& d = session_.derived();
+    plan_->set_chosen(d && row >= 0 && row < static_cast<int>(d->plan.remedies.size()) ? d->plan.remedies[static_cast<std::size_t>(row)].id : "");
+  });
+  delivery_ = new DeliveryPanel(session, this);
+  panel(Station::release)->box()->addWidget(delivery_);
   card_ = new TextBox("span-card", look::text_font(13), kCardLines, this);
   panel(Station::forecast)->box()->addWidget(card_);
   remedies_ = new RowTable({tr("Remedy: Ctrl+Return applies it"), tr("Saves"), tr("Takes"), tr("Size"), tr("Hides")}, {0}, false, this);
@@ -335,21 +346,23 @@ void Stations::refresh_plan() {
   const Derived& d = *session_.derived();
   const Timeline& t = *d.view.timeline;
   std::vector<StationPanel::Row> rows;
+  const auto clock = [&](double seconds) {
+    return std::isfinite(seconds) ? text(clock_text(d.plan.made_at + static_cast<std::int64_t>(std::lround(seconds)), d.plan.made_at)) : tr("never");
+  };
   for (const Remedy& r : d.plan.remedies)
-    rows.push_back({{text(r.segment_name),
-                     tr("%1 s").arg(static_cast<double>(r.range.length()) / t.rate.fps(), 0, 'f', 1),
-                     text(duration_text(r.render_seconds)), text(bytes_text(r.bytes)),
-                     text(r.reason.substr(0, r.reason.find_first_of(",.")))},
+    rows.push_back({{tr("%1%2").arg(text(r.proposal.kind->label()), r.pinned ? tr(", pinned") : QString()), text(r.segment_name), number(r.drops_saved, 0),
+                     text(duration_text(r.render_seconds)), text(bytes_text(r.bytes)), clock(r.ends), text(r.reason)},
                     r.range.in,
                     tr("At %1. %2").arg(text(timecode_at(t, r.range.in)), text(r.reason))});
-  panel(Station::plan)
-      ->set_sentence(
-          rows.empty() ? text(d.plan.sentence)
-                       : tr("%1 pre-renders, %2 and %3 in all; then about %4 dropped frames are left. Return "
-                            "carries it out.")
-                             .arg(rows.size())
-                             .arg(text(duration_text(d.plan.render_seconds)), text(bytes_text(d.plan.bytes)))
-                             .arg(d.plan.after.expected_drops, 0, 'f', 0));
+  QString said;
+  if (!rows.empty())
+    said = tr("Plays without a drop with %1 %; no plan takes less than %2, this one at most %3 % more.")
+               .arg(d.plan.holds_probability * 100, 0, 'f', 0)
+               .arg(text(duration_text(d.plan.bound_seconds)))
+               .arg(d.plan.gap * 100, 0, 'f', 1);
+  if (!d.plan.fits) said = tr("It does not fit: %1 and %2 short.").arg(text(duration_text(d.plan.short_seconds)), text(bytes_text(static_cast<std::uint64_t>(d.plan.short_bytes))));
+  for (const std::string& way : d.plan.ways_out) said += "\n" + tr("What would do: %1").arg(text(way));
+  panel(Station::plan)->set_sentence(said.isEmpty() ? text(d.plan.sentence) : said);
   panel(Station::plan)->set_rows(rows);
 }
 

@@ -39,6 +39,8 @@ inline constexpr int kStations = 6;
 QString station_name(Station s);
 
 class Gantt;
+class PlanPanel;
+class DeliveryPanel;
 
 class Stations : public QStackedWidget {
   Q_OBJECT
@@ -48,6 +50,8 @@ class Stations : public QStackedWidget {
   void set_playhead(Frames frame) { effects_->set_playhead(frame); }
   SeatPanel* seat() const { return seat_; }
   RowTable* remedies() const { return remedies_; }
+  PlanPanel* plan() const { return plan_; }
+  DeliveryPanel* delivery() const { return delivery_; }
   /// Applies the remedy in focus; the first when none is.
   void apply_remedy();
   StationPanel* panel(Station s) const { return panels_[static_cast<std::size_t>(s)]; }
@@ -72,6 +76,8 @@ class Stations : public QStackedWidget {
   EffectsPanel* effects_;
   SeatPanel* seat_;
   Gantt* gantt_;
+  PlanPanel* plan_;
+  DeliveryPanel* delivery_;
   TextBox* card_;
   RowTable* remedies_;
   std::vector<std::string> remedy_ids_;  ///< of its rows; empty: refused

@@ -260,13 +260,15 @@ Result<std::vector<PriceRecord>> renders_of(const ProgramPtr& program, const std
   constexpr std::size_t kMost = 3;
   auto shelf = Shelf::open(options.renders);
   if (!shelf) return std::unexpected(shelf.error());
-  PlanOptions plan_options;
-  plan_options.forecast = options.forecast;
+  MediaCatalog media;
   const std::size_t before = notebook->prices().size();
   const FrameRange whole{0, program->duration()};
   for (std::size_t i = 0; i < kMost && !stop; ++i) {
     // Planned anew each time, as a person would be told.
-    const Plan plan = make_plan(*program, *notebook, (*shelf)->route(*program), whole, plan_options);
+    PlanOptions plan_options;
+    plan_options.kinds = {"render"}, plan_options.frontier = false;
+    const Situation s = situation_for(program, *notebook, shelf->get(), media, (*shelf)->route(*program), options.forecast, Device::processor, Form::vc3_hqx);
+    const Plan plan = make_plan(s, whole, plan_options);
     if (plan.remedies.empty()) break;
     const Remedy& r = plan.remedies.front();
     PrerenderOptions how;

@@ -4,6 +4,7 @@
 #include "audit/random.h"
 #include "measure/self_test.h"
 #include "plan/plan.h"
+#include "queue/prerender.h"
 
 namespace gc {
 

@@ -5,6 +5,8 @@
 #include <set>
 
 #include "cli/print.h"
+#include "desk/planning.h"
+#include "desk/remedies.h"
 #include "media/compare.h"
 
 namespace gc {
@@ -104,7 +106,7 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
     result["measure"] = to_json(*measured);
     say("1  What frames cost here");
     if (!quiet) print(*measured);
-    plan = make_plan(*view.played, *stores->notebook, view.seals, whole(view), stores->plan_options());
+    plan = make_plan(situation_of(view, *stores), whole(view), PlanOptions{});
     // A seat that became faster since the demo was scaled to it would show nothing.
     if (plan.before.count(Verdict::spills) > 0 || scaled_again || stop) break;
     say("Nothing would drop: this seat is faster now than when the demo was scaled to it. Scaling it again.");
@@ -135,11 +137,10 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
     return std::unexpected(r.error());
 
   say("4  Carrying out the plan");
-  auto rendered = prerender(view.played, *stores->shelf, plan.ranges(), stores->prerender_options(plan.price()),
-                            [&](const PrerenderProgress&) { return !stop.load(); });
+  auto rendered = carry_out(plan, view, view, *stores, [&](const PrerenderProgress&) { return !stop.load(); });
   if (!rendered) return std::unexpected(rendered.error());
-  result["run"] = to_json(*rendered);
-  if (!quiet) print(*rendered);
+  result["run"] = to_json(rendered->made);
+  if (!quiet) print(rendered->made);
   view = view_of(view.timeline, *stores);
 
   say("5  Playing again");
@@ -159,23 +160,29 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
     left = own_drops(p);
     if (left <= tolerated || stop) break;
     if (auto r = note_playout(after, p, *view.played, *stores->notebook); !r) return std::unexpected(r.error());
-    const Plan more = make_plan(*view.played, *stores->notebook, view.seals, whole(view), stores->plan_options());
+    const Plan more = make_plan(situation_of(view, *stores), whole(view), PlanOptions{});
     if (more.remedies.empty()) continue;
     say("   It dropped more than was said. The plan, with what that taught");
     if (!quiet) print(more, view);
-    auto done = prerender(view.played, *stores->shelf, more.ranges(), stores->prerender_options(more.price()),
-                          [&](const PrerenderProgress&) { return !stop.load(); });
+    auto done = carry_out(more, view, view, *stores, [&](const PrerenderProgress&) { return !stop.load(); });
     if (!done) return std::unexpected(done.error());
     view = view_of(view.timeline, *stores);
   }
 
   say("6  Changing the grade of a sealed segment");
   std::string changed, effect;
+  FrameRange at;
   for (const Remedy& r : plan.remedies)
     if (const SegmentPtr s = find_segment(*view.timeline, r.segment); s && changed.empty())
       for (const Effect& e : s->stack)
-        if (e.type == "cdl") changed = s->id, effect = e.id;
+        if (e.type == "cdl") changed = s->id, effect = e.id, at = r.range;
   int own = 0, others = 0;
+  if (!changed.empty()) {
+    // Where the plan has it kept below its grade only, it is sealed for this.
+    auto whole_of = prerender(view.played, *stores->shelf, {at}, stores->prerender_options({}), [&](const PrerenderProgress&) { return !stop.load(); });
+    if (!whole_of) return std::unexpected(whole_of.error());
+    view = view_of(view.timeline, *stores);
+  }
   if (!changed.empty()) {
     const View edited = view_of(with_param(*view.timeline, changed, effect, "saturation", 1.31), *stores);
     own = broken_or_gone(view, edited, changed, true), others = broken_or_gone(view, edited, changed, false);

@@ -10,9 +10,13 @@
 #include "base/clock.h"
 #include "base/log.h"
 #include "cli/common.h"
+#include "cli/deliver.h"
 #include "cli/files.h"
+#include "cli/interchange.h"
 #include "cli/job.h"
 #include "cli/pictures.h"
+#include "cli/plan.h"
+#include "cli/queue.h"
 #include "cli/playout.h"
 #include "cli/print.h"
 #include "cli/seat.h"
@@ -125,41 +129,6 @@ int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& 
   if (c.json) put(to_json(f));
   else print(f, o->view);
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::missing) > 0 ? 1 : 0;
-}
-
-int cmd_plan(const Common& c) {
-  auto o = open(c);
-  if (!o) return fail(o.error(), c.json);
-  if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-  const Plan p =
-      make_plan(*o->view.played, *o->stores.notebook, o->view.seals, o->range, o->stores.plan_options());
-  if (c.json) put(to_json(p));
-  else print(p, o->view);
-  return 0;
-}
-
-int cmd_run(const Common& c) {
-  auto o = open(c);
-  if (!o) return fail(o.error(), c.json);
-  std::vector<FrameRange> ranges{o->range};
-  RenderPrice price;
-  if (c.range.empty()) {
-    if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
-    const Plan plan =
-        make_plan(*o->view.played, *o->stores.notebook, o->view.seals, o->range, o->stores.plan_options());
-    ranges = plan.ranges(), price = plan.price();
-  }
-  auto report = prerender(o->view.played, *o->stores.shelf, ranges, o->stores.prerender_options(price),
-                          [](const PrerenderProgress& p) {
-                            show_progress(fmt::format("Pre-rendering: {} of {} frames, {} left", p.done,
-                                                      p.total, duration_text(p.seconds_left)));
-                            return !interrupted.load();
-                          });
-  end_progress();
-  if (!report) return fail(report.error(), c.json);
-  if (c.json) put(to_json(*report));
-  else print(*report);
-  return report->cancelled ? 4 : 0;
 }
 
 int cmd_gate(const Common& c) {
@@ -299,11 +268,10 @@ int main(int argc, char** argv) {
   s->add_flag("--loop", loop, "Of a further pass of a loop, not of the first");
   s->add_option("--seat", other_seat, "On this seat instead: a profile's file or the name of one that ships");
   s->callback([&] { code = cmd_forecast(c, holds, loop, other_seat); });
-  with_range(add("plan", "Find the least pre-rendering that makes it play", "gclk plan cut.otio --json"))
-      ->callback([&] { code = cmd_plan(c); });
-  with_range(add("run", "Carry out the plan, or pre-render a range", "gclk run cut.otio"))->callback([&] {
-    code = cmd_run(c);
-  });
+  add_plan_commands(app, c, code, interrupted);
+  add_deliver_commands(app, c, code, interrupted);
+  add_queue_commands(app, c, code, interrupted);
+  add_interchange_commands(app, c, code);
   add("gate", "Say whether the timeline may be delivered", "gclk gate cut.otio")->callback([&] {
     code = cmd_gate(c);
   });

@@ -10,13 +10,15 @@
 #include "cli/table.h"
 #include "desk/remedy_score.h"
 #include "interchange/otio.h"
+#include "plan/plan_score.h"
 #include "playout/trace.h"
 
 namespace gc {
 namespace {
 
 struct PlayArguments {
-  bool every = false, monitor = false, foreign = false, check = false, remedies = false;
+  bool every = false, monitor = false, foreign = false, check = false, remedies = false, plans = false;
+  int cases = 0;
   int files = 0;
   int loops = 1, repeat = 1, timelines = 20, segments = 7;
   std::string csv, trace, record, around, folder, script;
@@ -248,7 +250,30 @@ int cmd_score_remedies(const Common& c, const PlayArguments& a, const Stores& st
   return j["met"].get<bool>() ? 0 : 1;
 }
 
+int cmd_score_plans(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  PlanScoreOptions o;
+  o.seed = a.seed;
+  if (a.cases > 0) o.small_cases = a.cases;
+  const PlanScore s = score_plans(o, [&](const std::string& what) {
+    show_progress(what);
+    return !interrupted.load();
+  });
+  end_progress();
+  const Json j = to_json(s);
+  if (c.json) {
+    put(j);
+    return j["met"].get<bool>() ? 0 : 1;
+  }
+  fmt::print("{} of {} small cases equal the best of all choices; worst gap {:.2f} % in {} cases, {:.2f} s at most.\n", s.brute_force_equal,
+             s.brute_force_cases, s.worst_gap * 100, s.cases, s.seconds_worst);
+  for (const auto& [name, p] : s.peers) fmt::print("  {}: {:.2f} times our time; with half of our time {:.2f} times our drops.\n", name, p.time_ratio, p.drops_ratio);
+  for (const PlanScore::Large& l : s.large) fmt::print("  {} segments: {:.2f} s, gap {:.2f} %\n", l.units, l.seconds, l.gap * 100);
+  fmt::print("  Along the schedule {:.2f} times the drops of what is best by then.\n", s.prefix_ratio);
+  return j["met"].get<bool>() ? 0 : 1;
+}
+
 int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  if (a.plans) return cmd_score_plans(c, a, interrupted);
   auto stores = Stores::open(c.desk());
   if (!stores) return fail(stores.error(), c.json);
   if (a.remedies) {
@@ -351,6 +376,8 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   s->add_option("--repeat", repeat, "Playouts of each")->check(CLI::Range(1, 20));
   s->add_option("--measure", a.measure_seconds, "Seconds to measure each, at most")
       ->check(CLI::Range(1.0, 600.0));
+  s->add_flag("--plans", a.plans, "How good plans are, on random problems with stated costs");
+  s->add_option("--cases", a.cases, "With --plans: small cases that are held against every choice");
   s->add_flag("--remedies", a.remedies, "Price and gain of remedies, said against taken and seen");
   s->add_flag("--foreign", a.foreign, "With --remedies: on pictures that are not ours");
   s->callback([&] {

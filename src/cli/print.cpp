@@ -40,12 +40,15 @@ void print(const Forecast& f, const View& v) {
 void print(const Plan& p, const View& v) {
   fmt::print("{}\n", p.sentence);
   if (p.remedies.empty()) return;
-  Table t({"Pre-render", "In", "Out", "Frames", "Time", "Size", "Reason"});
+  Table t({"Remedy", "Of", "In", "Out", "Time", "Size", "Saves", "Reason"});
   for (const Remedy& r : p.remedies)
-    t.row({r.segment_name, at(r.range.in, v), at(r.range.out, v), std::to_string(r.range.length()),
-           duration_text(r.render_seconds), bytes_text(r.bytes), r.reason});
-  fmt::print("{}  Dropped frames expected: {:.1f} before, {:.1f} after.\n", t.text(), p.before.expected_drops,
-             p.after.expected_drops);
+    t.row({r.id, r.segment_name, at(r.range.in, v), at(r.range.out, v), duration_text(r.render_seconds), bytes_text(r.bytes),
+           fmt::format("{:.1f}", r.drops_saved), r.reason});
+  fmt::print("{}  Dropped frames expected: {:.1f} before, {:.1f} after; plays without a drop with {:.0f} %.\n", t.text(), p.before.expected_drops,
+             p.after.expected_drops, p.holds_probability * 100);
+  if (p.fits) fmt::print("  No plan takes less than {}; this one takes at most {:.1f} % more.\n", duration_text(p.bound_seconds), p.gap * 100);
+  for (const std::string& way : p.ways_out) fmt::print("  It does not fit. What would do: {}\n", way);
+  for (const WordCost& w : p.words) fmt::print("  Without '{}': {:+.1f} s, {:+.1f} dropped frames.\n", w.word, -w.seconds, -w.drops);
 }
 
 void print(const PrerenderReport& r) {

@@ -74,6 +74,9 @@ constexpr SegmentPlan kMain[] = {
     {"End card", -2, 0, 48, false, 0, false, ""},
 };
 
+/// The heavy layer of the composition, which is shown twice: baking it once serves both.
+constexpr SegmentPlan kShelf{"Bowl, for the shelf", 0, 60, 96, false, 1.05, false, ""};
+
 Result<void> make_source(const fs::path& file, const SourcePlan& plan, const DemoOptions& o,
                          std::atomic<Frames>& done) {
   const fs::path temporary = file.string() + ".making" + form_extension(plan.form);
@@ -273,13 +276,15 @@ class Builder {
   void settle(std::vector<std::pair<std::string, double>>& settled) {
     std::vector<const SegmentPlan*> plans;
     for (const SegmentPlan& p : kMain)
-      if (p.target > 0) plans.push_back(&p), stacks_[&p] = heavy("", p, laws_);
+      if (p.target > 0) plans.push_back(&p);
+    plans.push_back(&kShelf);
+    for (const SegmentPlan* p : plans) stacks_[p] = heavy("", *p, laws_);
     const auto looks = [&] {
       std::vector<Look> all;
       for (const SegmentPlan* p : plans) {
         const SourcePlan& source = kSources[p->source];
         std::vector<Effect> stack = stacks_[p];
-        if (p->graded) stack.push_back(grade("g"));
+        if (p->graded) stack.insert(p->soft ? stack.begin() : stack.end(), grade("g"));
         all.emplace_back(source_file(folder_, source), source, o_, std::move(stack));
       }
       return all;
@@ -312,7 +317,7 @@ class Builder {
     composition();
     TrackPtr main = main_track(),
              inset = upper_track("V2", "Inset",
-                                 {{7, 12, 60, 4, "Wheel, second camera"}, {16, 10, 60, 1, "Kiln gauge"}});
+                                 {{7, 12, 60, 4, "Wheel, second camera"}, {16, 10, 60, 1, "Kiln gauge"}, {18, 12, 60, -1, "Shelf, once more"}});
     TrackPtr titles = title_track({{0, 24, 60, "The Kiln Year"},
                                    {5, 12, 60, "The glaze room"},
                                    {12, 6, 54, "Night firing"},
@@ -371,7 +376,8 @@ class Builder {
         s->content = Content::generator, s->ref = "solid", s->generator = {{"colour", {0.035, 0.03, 0.028}}};
       if (const auto heavy = stacks_.find(&plan); heavy != stacks_.end()) s->stack = heavy->second;
       for (Effect& e : s->stack) e.id = s->id + e.id;
-      if (plan.graded) s->stack.push_back(grade(s->id + "-grade"));
+      // A softened shot is graded first: nothing lies above its softness that could stay live.
+      if (plan.graded) s->stack.insert(plan.soft ? s->stack.begin() : s->stack.end(), grade(s->id + "-grade"));
       if (std::string_view(plan.name) == "Bowl on the bench") {
         Transition dissolve;
         dissolve.id = "ky-dissolve",
@@ -406,8 +412,8 @@ class Builder {
   TrackPtr upper_track(const char* id, const char* name, const std::vector<Inset>& items) {
     return above(id, name, items, [&](const Inset& i) {
       auto s = segment(i.name, scaled(i.length));
-      s->ref = kSources[i.source].name;
-      s->source_in = 40;
+      if (i.source < 0) s->content = Content::composition, s->ref = "shelf-of-bowls", s->source_in = 12;
+      else s->ref = kSources[i.source].name, s->source_in = 40;
       s->stack = {effect(s->id + "-place", "transform",
                          {{"x", 0.79}, {"y", 0.25}, {"scale", 0.34}, {"opacity", 0.92}})};
       return s;
@@ -432,8 +438,10 @@ class Builder {
     c->id = "shelf-of-bowls", c->name = "Shelf of bowls";
     auto below = std::make_shared<Track>(), over = std::make_shared<Track>();
     below->id = "shelf-below", below->name = "Bowl", over->id = "shelf-over", over->name = "Inset";
-    auto a = segment("Bowl, for the shelf", scaled(96));
-    a->ref = kSources[0].name, a->source_in = 60;
+    auto a = segment(kShelf.name, scaled(kShelf.length));
+    a->ref = kSources[kShelf.source].name, a->source_in = kShelf.in;
+    if (const auto heavy = stacks_.find(&kShelf); heavy != stacks_.end()) a->stack = heavy->second;
+    for (Effect& e : a->stack) e.id = a->id + e.id;
     auto b = segment("Dust, inset", scaled(96));
     b->ref = kSources[3].name, b->source_in = 20;
     b->stack = {

@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include "desk/planning.h"
+#include "desk/remedies.h"
+
 namespace gc {
 
 DerivedPtr make_derived(const TimelinePtr& timeline, const Stores& stores,
@@ -22,9 +25,13 @@ DerivedPtr make_derived(const TimelinePtr& timeline, const Stores& stores,
                           elsewhere->profile().name, not_holding, not_holding == 1 ? "" : "s",
                           d->plan.before.expected_drops);
   } else {
-    PlanOptions options = stores.plan_options();
-    if (before) options.forecast.before = &before->plan.before;
-    d->plan = make_plan(*d->view.played, *stores.notebook, d->view.seals, whole(d->view), options);
+    const Situation s = situation_of(d->view, stores, before ? &before->plan.before : nullptr);
+    PlanOptions options = plan_options(*d->view.timeline, stores);
+    // While something is rendered, the picture of what may be spent stays as it was.
+    const bool rendering = before && before->view.timeline == timeline && !(before->view.seals == d->view.seals);
+    options.frontier = !rendering;
+    d->plan = make_plan(s, whole(d->view), options);
+    if (rendering) d->plan.frontier = before->plan.frontier;
   }
   std::vector<IntervalCost> full;
   if (d->view.played != d->view.delivered) {

@@ -6,6 +6,7 @@
 #include "interchange/otio.h"
 #include "measure/measure.h"
 #include "plan/plan.h"
+#include "queue/prerender.h"
 #include "release/gate.h"
 
 namespace gc {
@@ -30,9 +31,6 @@ struct Stores {
 
   static Result<Stores> open(DeskOptions options);
   ForecastOptions forecast_options() const;
-  PlanOptions plan_options() const {
-    return {forecast_options(), 0.5, 0.10, options.settings.rendering, media};
-  }
   /// With what the seat knows of the frames in `range` of the view; in `states`, where they are not the
   /// view's own.
   PlayOptions play_options(PlayMode mode, const View& view, FrameRange range) const;

@@ -16,14 +16,12 @@ extern "C" {
 
 namespace gc {
 
-Situation situation_of(const View& view, const Stores& stores) {
-  Situation s;
-  s.timeline = view.timeline, s.played = view.played, s.route = view.seals;
-  s.rendered = for_rendering(view.played, stores.options.settings.rendering, *stores.media), s.delivered = view.delivered;
-  s.notebook = stores.notebook.get(), s.shelf = stores.shelf.get(), s.media = stores.media.get();
-  s.forecast = stores.forecast_options(), s.usual = stores.options.settings.playback_options();
-  s.form = stores.options.settings.render_form;
-  s.now = std::make_shared<const Forecast>(forecast(*s.played, *s.notebook, s.route, whole(view), s.forecast));
+Situation situation_of(const View& view, const Stores& stores, const Forecast* before) {
+  const Settings& settings = stores.options.settings;
+  Situation s = situation_for(view.played, *stores.notebook, stores.shelf.get(), *stores.media, view.seals, stores.forecast_options(),
+                              settings.rendering, settings.render_form, before);
+  s.timeline = view.timeline, s.delivered = view.delivered;
+  s.usual = settings.playback_options();
   return s;
 }
 
@@ -186,7 +184,7 @@ Result<std::vector<ProxyFile>> write_proxies(const View& view, const fs::path& r
     }
     fs::create_directories(to.parent_path(), e);
     const fs::path temporary = to.string() + ".writing" + to.extension().string();
-    auto writer = MovieWriter::create_like(**picture, temporary.string(), as.form, as.width, as.height, c->media.rate);
+    auto writer = MovieWriter::create_like(**picture, temporary.string(), as.form, as.width, as.height, c->media.rate, size);
     if (!writer) return std::unexpected(writer.error());
     for (Frames n = 0; n < c->media.frames; ++n) {
       auto coded = c->joins_fields ? (*reader)->take_progressive(n) : (*reader)->take(n);

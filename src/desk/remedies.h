@@ -5,7 +5,8 @@
 
 namespace gc {
 
-Situation situation_of(const View& view, const Stores& stores);
+/// @param before a forecast of much the same timeline; may be null
+Situation situation_of(const View& view, const Stores& stores, const Forecast* before = nullptr);
 
 /// How near the picture with a remedy comes to the true one, on frames sampled from where it bears.
 struct RemedyFidelity {

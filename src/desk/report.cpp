@@ -1,5 +1,8 @@
 #include "desk/report.h"
 
+#include <cmath>
+#include <ctime>
+
 #include "base/timecode.h"
 
 namespace gc {
@@ -75,25 +78,73 @@ Json to_json(const Forecast& f) {
           {"intervals", segments}};
 }
 
+namespace {
+
+std::string iso_utc(std::int64_t seconds) {
+  const auto t = static_cast<std::time_t>(seconds);
+  std::tm parts{};
+  gmtime_r(&t, &parts);
+  char text[32];
+  std::strftime(text, sizeof text, "%Y-%m-%dT%H:%M:%SZ", &parts);
+  return text;
+}
+
+}  // namespace
+
 Json to_json(const Plan& p) {
-  Json remedies = Json::array();
-  for (const Remedy& r : p.remedies)
-    remedies.push_back({{"kind", "pre-render"},
+  const auto points = [](const std::vector<FrontierPoint>& all) {
+    Json list = Json::array();
+    for (const FrontierPoint& f : all) list.push_back({{"seconds", f.seconds}, {"bytes", f.bytes}, {"drops", f.drops}});
+    return list;
+  };
+  const auto finite = [](double v) { return std::isfinite(v) ? Json(v) : Json(); };
+  const auto at = [&](double seconds) { return std::isfinite(seconds) ? Json(iso_utc(p.made_at + static_cast<std::int64_t>(std::llround(seconds)))) : Json(); };
+  Json remedies = Json::array(), schedule = Json::array(), words = Json::array();
+  for (const Remedy& r : p.remedies) {
+    remedies.push_back({{"id", r.id},
+                        {"kind", r.proposal.kind ? r.proposal.kind->name() : ""},
                         {"in", r.range.in},
                         {"out", r.range.out},
                         {"segment", r.segment},
                         {"segment_name", r.segment_name},
+                        {"seconds", r.render_seconds},
                         {"render_seconds", r.render_seconds},
                         {"bytes", r.bytes},
-                        {"reason", r.reason}});
+                        {"drops_saved", r.drops_saved},
+                        {"hides", r.proposal.hides},
+                        {"reason", r.reason},
+                        {"pinned", r.pinned}});
+    schedule.push_back({{"id", r.id}, {"begins", at(r.begins)}, {"ends", at(r.ends)}});
+  }
+  for (const WordCost& w : p.words) words.push_back({{"word", w.word}, {"seconds_less_without", w.seconds}, {"drops_fewer_without", w.drops}});
   return {{"sentence", p.sentence},
+          {"review", p.review_at ? Json(iso_utc(*p.review_at)) : Json()},
           {"remedies", remedies},
           {"frames", p.frames},
           {"render_seconds", p.render_seconds},
           {"bytes", p.bytes},
           {"drops_before", p.before.expected_drops},
           {"drops_after", p.after.expected_drops},
-          {"holds_after", p.holds}};
+          {"holds_after", p.holds},
+          {"bound_seconds", p.bound_seconds},
+          {"bound_drops", p.bound_drops},
+          {"gap", p.gap},
+          {"rounds", p.rounds},
+          {"thought_seconds", p.thought_seconds},
+          {"margin", p.margin},
+          {"holds_probability", p.holds_probability},
+          {"ready_at", at(p.ready_in)},
+          {"ready_seconds", finite(p.ready_in)},
+          {"ready_seconds_high", finite(p.ready_in_high)},
+          {"ready_probability", p.ready_probability},
+          {"fits", p.fits},
+          {"short_seconds", p.short_seconds},
+          {"short_bytes", p.short_bytes},
+          {"ways_out", p.ways_out},
+          {"words", words},
+          {"frontier", points(p.frontier)},
+          {"prefixes", points(p.prefixes)},
+          {"schedule", schedule}};
 }
 
 Json to_json(const PrerenderReport& r) {

@@ -1,6 +1,7 @@
 #include "media/reader.h"
 
 #include "media/clean_aperture.h"
+#include "media/copy_mark.h"
 #include "media/decoder.h"
 #include "media/fields.h"
 #include "media/sequence.h"
@@ -413,6 +414,7 @@ struct FrameReader::Impl {
         aspect.num > 0 && aspect.den > 0) info.pixel_aspect = av_q2d(aspect);
     info.interlaced = p.field_order != AV_FIELD_UNKNOWN && p.field_order != AV_FIELD_PROGRESSIVE;
     find_timecode();
+    find_copy_mark();
     std::error_code e;
     info.bytes = std::filesystem::file_size(path, e);
     info.identity = file_identity(path);
@@ -511,6 +513,10 @@ struct FrameReader::Impl {
     for (int i = 0; i < n && !all; ++i)
       if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); e->flags & AVINDEX_KEYFRAME)
         info.keys.push_back(number_of(e->timestamp));
+  }
+
+  void find_copy_mark() {
+    if (const AVDictionaryEntry* e = av_dict_get(format->metadata, "comment", nullptr, 0)) info.copy_size = copy_size_in(e->value);
   }
 
   void find_timecode() {

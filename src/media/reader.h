@@ -46,6 +46,7 @@ struct MediaInfo {
   Orientation orientation;     ///< frames carry it too, and to_image() obeys it
   double pixel_aspect = 1;     ///< width ÷ height of a stored pixel; frames carry it too
   std::string colour_space;    ///< a name of media/colour.h, by the file's tags; empty: it does not say
+  int copy_size = 1;           ///< a proxy of this program's: so many times smaller on each side than its original
   Frames timecode = -1;        ///< of the first frame, as the file states it, frames; −1: it states none
   /// Frames that are not there although the file (or the name of a sequence) has a place for them, in order.
   std::vector<FrameRange> holes;

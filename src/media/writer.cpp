@@ -14,6 +14,7 @@ extern "C" {
 #include <map>
 
 #include "media/convert.h"
+#include "media/copy_mark.h"
 #include "media/matrix.h"
 #include "media/throttled_io.h"
 
@@ -67,7 +68,8 @@ const FormSpec& spec_of(Form form) {
       {Form::rdd36_alpha,
        {"rdd36-alpha", "RDD 36", "RDD 36 with alpha, 10 bit", ".mov", AV_CODEC_ID_PRORES, AV_PIX_FMT_YUVA444P10, 10, nullptr, 4}},
       {Form::ffv1_444, {"ffv1-444", "FFV1", "FFV1 4:4:4, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUV444P10, 10}},
-      {Form::ffv1_alpha, {"ffv1-alpha", "FFV1", "FFV1 with alpha, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUVA444P10, 10}}};
+      {Form::ffv1_alpha, {"ffv1-alpha", "FFV1", "FFV1 with alpha, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUVA444P10, 10}},
+      {Form::h265_long_gop, {"h265", "H.265", "H.265, long GOP", ".mp4", AV_CODEC_ID_HEVC, AV_PIX_FMT_YUV420P, 8}}};
   return all.at(form);
 }
 
@@ -82,7 +84,7 @@ const char* form_pixels(Form form) { return av_get_pix_fmt_name(spec_of(form).pi
 const char* form_codec(Form form) { return spec_of(form).standard; }
 
 std::optional<Form> form_named(std::string_view id) {
-  for (int f = 0; f <= static_cast<int>(Form::ffv1_alpha); ++f)
+  for (int f = 0; f <= static_cast<int>(Form::h265_long_gop); ++f)
     if (form_id(static_cast<Form>(f)) == id) return static_cast<Form>(f);
   return std::nullopt;
 }
@@ -100,6 +102,7 @@ std::uint64_t form_frame_bytes(Form form, int width, int height) {
     case Form::vc3_444: return vc3(kVc3444);
     case Form::v210: return static_cast<std::uint64_t>(v210_frame_bytes(width, height));
     case Form::h264_long_gop: return of(0.05);
+    case Form::h265_long_gop: return of(0.04);
     case Form::h264_intra: return of(0.25);
     case Form::motion_jpeg: return of(0.35);
     case Form::vc5: return of(0.6);
@@ -187,6 +190,8 @@ struct MovieWriter::Impl {
     }
   }
 
+  int copy_size = 1;
+
   Result<void> start(Form form, int width, int height, Rate rate, const AVFrame* like = nullptr) {
     av_log_set_level(AV_LOG_QUIET);
     const FormSpec& spec = spec_of(form);
@@ -227,6 +232,12 @@ struct MovieWriter::Impl {
       codec->max_b_frames = form == Form::h264_intra ? 0 : 2;
       av_opt_set(codec->priv_data, "preset", "superfast", 0);
       av_opt_set(codec->priv_data, "crf", form == Form::h264_intra ? "20" : "24", 0);
+    } else if (form == Form::h265_long_gop) {
+      codec->gop_size = 24, codec->max_b_frames = 2;
+      av_opt_set(codec->priv_data, "preset", "superfast", 0);
+      av_opt_set(codec->priv_data, "crf", "24", 0);
+      av_opt_set(codec->priv_data, "x265-params", "log-level=none:pools=1", 0);
+      codec->codec_tag = MKTAG('h', 'v', 'c', '1');
     } else if (form == Form::motion_jpeg) {
       codec->color_range = AVCOL_RANGE_JPEG;
       codec->flags |= AV_CODEC_FLAG_QSCALE;
@@ -254,6 +265,7 @@ struct MovieWriter::Impl {
         if (std::uint8_t* data = av_stream_new_side_data(stream, AV_PKT_DATA_DISPLAYMATRIX, kMatrix))
           std::memcpy(data, turned->data, kMatrix);
     }
+    if (copy_size > 1) av_dict_set(&format->metadata, "comment", copy_mark(copy_size).c_str(), 0);
     format->flags |= AVFMT_FLAG_BITEXACT;  // no date in the file
     if ((slow = throttled_io(path, true))) format->pb = slow.get(), format->flags |= AVFMT_FLAG_CUSTOM_IO;
     else if ((r = avio_open(&format->pb, path.c_str(), AVIO_FLAG_WRITE)) < 0) return cannot_write(path, r);
@@ -318,9 +330,10 @@ struct MovieWriter::Impl {
 };
 
 Result<std::unique_ptr<MovieWriter>> MovieWriter::create_like(const AVFrame& picture, const std::string& path, Form form,
-                                                              int width, int height, Rate rate) {
+                                                              int width, int height, Rate rate, int copy_size) {
   auto impl = std::make_unique<Impl>();
   impl->path = path;
+  impl->copy_size = copy_size;
   if (auto r = impl->start(form, width, height, rate, &picture); !r) return std::unexpected(r.error());
   return std::unique_ptr<MovieWriter>(new MovieWriter(std::move(impl)));
 }

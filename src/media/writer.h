@@ -30,7 +30,8 @@ enum class Form {
   rdd36,
   rdd36_alpha,
   ffv1_444,
-  ffv1_alpha
+  ffv1_alpha,
+  h265_long_gop
 };
 
 const char* form_name(Form form);       ///< "VC-3 HQX, 10 bit"
@@ -67,8 +68,9 @@ class MovieWriter {
                                                      int height, Rate rate);
   /// For decoded pictures like this one, which are written with its matrix, primaries, transfer, pixel aspect and
   /// orientation, without a way through working images. They are scaled to the given size where theirs is another.
+  /// @param copy_size of a proxy: so many times smaller on each side than its original, which the file says of itself
   static Result<std::unique_ptr<MovieWriter>> create_like(const AVFrame& picture, const std::string& path, Form form,
-                                                          int width, int height, Rate rate);
+                                                          int width, int height, Rate rate, int copy_size = 1);
   ~MovieWriter();
   Result<void> write(const Image& image);
   Result<void> write(const AVFrame& picture);

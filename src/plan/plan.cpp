@@ -4,159 +4,44 @@
 
 #include <algorithm>
 #include <cmath>
+#include <ctime>
 
+#include "base/clock.h"
 #include "measure/measure.h"
-#include "media/writer.h"
+#include "plan/judge.h"
+#include "plan/problem.h"
 
 namespace gc {
 namespace {
 
-/// A stretch that might be pre-rendered.
-struct Candidate {
-  FrameRange range;
-  double modelled = 0, seconds = 0;  ///< of rendering: by costs alone, and as said
-  bool chosen = true;
-};
+constexpr int kTrialsOfJudge = 32;
+/// Below this load, 95 frames of 100, a stretch never needs a remedy.
+constexpr double kNeverNeeds = 0.7;
+/// A way that is not lighter by this much is none.
+constexpr double kLighter = 0.97;
 
-double mean_encode_ms(const Notebook& notebook, const Timeline& t) {
-  const std::vector<float> ms = notebook.encode(encode_key(t.width, t.height));
-  double sum = 0;
-  for (const float v : ms) sum += v;
-  return ms.empty() ? 0 : sum / static_cast<double>(ms.size());
+int bad_spans(const Forecast& f) { return f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::unseen); }
+bool good(const Forecast& f, double most_drops) { return f.expected_drops <= most_drops && bad_spans(f) == 0; }
+
+/// How much dearer than usual everything is on one day of ten, as this seat's playouts went.
+double slow_day(const Notebook& notebook, double otherwise) {
+  constexpr std::size_t kEnough = 5;
+  std::vector<double> days;
+  for (const std::vector<float>& ratios : notebook.moods()) {
+    double sum = 0;
+    for (const float r : ratios) sum += static_cast<double>(r);
+    if (!ratios.empty()) days.push_back(sum / static_cast<double>(ratios.size()));
+  }
+  if (days.size() < kEnough) return otherwise;
+  std::sort(days.begin(), days.end());
+  const double usual = days[days.size() / 2], slow = days[static_cast<std::size_t>(0.9 * static_cast<double>(days.size() - 1))];
+  return std::clamp(slow / std::max(usual, 0.1) - 1, 0.05, 0.5);
 }
 
-/// What a render takes on this seat as it is now. It is made at full quality whatever the playback scale, runs
-/// flat out over all workers, fetches one frame at a time, and encodes one frame at a time on a worker's own
-/// time. Every range begins with opening its sources and decoding up to its first frame.
-class Pricing {
- public:
-  Pricing(const Program& played, const Notebook& notebook, FrameRange range, const PlanOptions& options)
-      : workers_(options.forecast.workers), factor_(notebook.price_factor()) {
-    MediaCatalog own;
-    MediaCatalog& media = options.media ? *options.media : own;
-    RenderOptions full;
-    full.device = options.rendering, full.rendering = true;
-    const RenderOptions& now = played.options();
-    full.join_fields = now.join_fields;
-    const bool same = now.full_quality() && now.device == full.device &&
-                      std::none_of(played.intervals().begin(), played.intervals().end(),
-                                   [](const CompiledInterval& i) { return i.unseen; });
-    const ProgramPtr rendered = same ? nullptr : Program::compile(played.timeline(), media, full);
-    ForecastOptions costs_only = options.forecast;
-    costs_only.trials = 1, costs_only.before = nullptr, costs_only.cost_scale = 1;
-    costs_ = forecast(rendered ? *rendered : played, notebook, {}, range, costs_only);
-    encode_ms_ = costs_.base * mean_encode_ms(notebook, *played.timeline());
-  }
-
-  /// Seconds by costs alone.
-  double modelled(FrameRange r) const {
-    double ms = 0;
-    bool first = true;
-    for (const IntervalCost& c : costs_.intervals) {
-      const double n = static_cast<double>(std::min(r.out, c.out) - std::max(r.in, c.in));
-      if (n <= 0) continue;
-      double process = c.process_ms;
-      for (const StageCost& s : c.stages)
-        if (s.kind == StageKind::display) process -= s.ms;  // no screen is there to make a picture for
-      ms += n * std::max({encode_ms_, c.fetch_ms,
-                          (c.fetch_ms + std::max(0.0, process) + encode_ms_) / workers_});
-      if (first) ms += entry_ms(c, r.in);
-      first = false;
-    }
-    return ms / 1000;
-  }
-  double said(FrameRange r) const { return modelled(r) * factor_; }
-
- private:
-  double entry_ms(const IntervalCost& c, Frames at) const {
-    for (const CostStretch& s : costs_.model->stretches) {
-      if (at - costs_.range.in < s.in || at - costs_.range.in >= s.out) continue;
-      const CostPool& pool = costs_.model->pools[s.pool];
-      double open = 0;
-      for (const float v : pool.entries) open += v / static_cast<double>(pool.entries.size());
-      return open + static_cast<double>(s.entry_frames) * c.fetch_ms;
-    }
-    return 0;
-  }
-
-  int workers_;
-  double factor_, encode_ms_ = 0;
-  Forecast costs_;
-};
-
-Route with_sealed(Route states, const std::vector<Candidate>& all, Frames duration) {
-  states.resize(static_cast<std::size_t>(duration));
-  for (const Candidate& c : all)
-    if (c.chosen)
-      for (Frames f = c.range.in; f < c.range.out; ++f) states.set(static_cast<std::size_t>(f), FrameState::sealed);
-  return states;
-}
-
-int bad_spans(const Forecast& f) {
-  return f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::unseen);
-}
-bool good(const Forecast& f, double most_drops) {
-  return f.expected_drops <= most_drops && bad_spans(f) == 0;
-}
-
-/// Every interval that a bad span touches and that is itself over the budget some of the time.
-std::vector<Candidate> candidates(const Forecast& before, const Pricing& pricing) {
-  std::vector<FrameRange> ranges;
-  for (const IntervalCost& c : before.intervals) {
-    // What has no picture cannot be rendered either.
-    if (c.unseen && !c.missing) ranges.push_back({c.in, c.out});
-    if (c.is(FrameState::sealed) || c.unseen || c.missing || c.load_high < 0.7) continue;
-    const bool bad = std::any_of(before.spans.begin(), before.spans.end(), [&](const Span& s) {
-      return s.verdict != Verdict::holds && s.in < c.out && s.out > c.in;
-    });
-    if (bad) ranges.push_back({c.in, c.out});
-  }
-  std::vector<Candidate> all;
-  for (const FrameRange& r : ranges) all.push_back({r, pricing.modelled(r), pricing.said(r), true});
-  return all;
-}
-
-std::string reason_of(const Forecast& f, FrameRange r, double& drops) {
-  for (const Span& s : f.spans) {
-    if (s.verdict == Verdict::holds || s.out <= r.in || s.in >= r.out) continue;
-    drops = std::max(drops, s.expected_drops);
-    if (s.verdict == Verdict::unseen) {
-      drops = static_cast<double>(r.length());
-      return "Unseen: flow-based pictures show only after rendering.";
-    }
-    return fmt::format(
-        "{} with {:.0f} % probability, about {:.0f} frames dropped; {} takes {:.0f} ms of a {:.1f} ms "
-        "budget.",
-        s.verdict == Verdict::spills ? "Spills" : "Wavers", s.drop_probability * 100, s.expected_drops,
-        s.blame.label, s.blame.ms, f.rate.frame_ms());
-  }
-  return "Holds barely today and would not on a slower day.";
-}
-
-void add_remedies(Plan& plan, const Program& program, const std::vector<Candidate>& all) {
-  const Timeline& t = *program.timeline();
-  for (const Candidate& c : all) {
-    if (!c.chosen) continue;
-    const CompiledSegment* s = main_segment(program, c.range.in);
-    const std::string id = s ? s->segment->id : "";
-    plan.render_seconds += c.seconds, plan.modelled_seconds += c.modelled;
-    const auto bytes =
-        static_cast<std::uint64_t>(c.range.length() * vc3_frame_bytes(t.width, t.height, kVc3Hqx));
-    plan.bytes += bytes, plan.frames += c.range.length();
-    if (!plan.remedies.empty() && plan.remedies.back().range.out == c.range.in &&
-        plan.remedies.back().segment == id) {
-      Remedy& last = plan.remedies.back();
-      last.range.out = c.range.out, last.render_seconds += c.seconds, last.bytes += bytes;
-      last.modelled_seconds += c.modelled;
-      continue;
-    }
-    Remedy r{c.range, id, s ? s->segment->name : "Gap", c.seconds, c.modelled, bytes, 0, {}};
-    r.reason = reason_of(plan.before, c.range, r.drops_saved);
-    plan.remedies.push_back(std::move(r));
-  }
-  // What saves most for its time comes first: when there is no time for all of it, the best is done.
-  std::stable_sort(plan.remedies.begin(), plan.remedies.end(), [](const Remedy& a, const Remedy& b) {
-    return a.drops_saved / std::max(0.1, a.render_seconds) > b.drops_saved / std::max(0.1, b.render_seconds);
+bool says(const std::set<std::string>& words, const Proposal& p) {
+  if (words.contains(p.id) || words.contains(p.kind->name())) return true;
+  return std::any_of(p.segments.begin(), p.segments.end(), [&](const std::string& s) {
+    return words.contains(s) || words.contains(std::string(p.kind->name()) + ":" + s);
   });
 }
 
@@ -164,6 +49,470 @@ void add_remedies(Plan& plan, const Program& program, const std::vector<Candidat
 std::string missing_sentence(const Forecast& f) {
   const int n = f.count(Verdict::missing);
   return n == 0 ? std::string() : fmt::format("{} span{} cannot be played: media missing.", n, n == 1 ? "" : "s");
+}
+
+/// "3 pre-renders, 2 cached stacks, 1 baked composition".
+std::string counted(const std::vector<Remedy>& remedies) {
+  std::vector<std::pair<std::string, int>> kinds;
+  for (const Remedy& r : remedies) {
+    const std::string label = r.proposal.kind->label();
+    const auto it = std::find_if(kinds.begin(), kinds.end(), [&](const auto& k) { return k.first == label; });
+    if (it == kinds.end()) kinds.emplace_back(label, 1);
+    else ++it->second;
+  }
+  std::string text;
+  for (const auto& [label, n] : kinds) {
+    std::string name = label;
+    name.front() = static_cast<char>(std::tolower(static_cast<unsigned char>(name.front())));
+    text += fmt::format("{}{} {}{}", text.empty() ? "" : ", ", n, name, n == 1 ? "" : "s");
+  }
+  return text;
+}
+
+/// Why a stretch needs something.
+std::string reason_of(const Forecast& f, FrameRange r) {
+  const Span* worst = nullptr;
+  for (const Span& s : f.spans)
+    if (s.verdict != Verdict::holds && s.out > r.in && s.in < r.out && (!worst || s.expected_drops > worst->expected_drops)) worst = &s;
+  if (!worst) return "Holds barely today and would not on a slower day.";
+  if (worst->verdict == Verdict::unseen) return "Unseen: flow-based pictures show only after rendering.";
+  return fmt::format("{} with {:.0f} % probability, about {:.0f} frames dropped; {} takes {:.0f} ms of a {:.1f} ms budget.",
+                     worst->verdict == Verdict::spills ? "Spills" : "Wavers", worst->drop_probability * 100, worst->expected_drops,
+                     worst->blame.label, worst->blame.ms, f.rate.frame_ms());
+}
+
+/// Turns a timeline's state into a problem, has it solved, and turns the choice into a plan.
+class Planner {
+ public:
+  Planner(const Situation& s, FrameRange range, const PlanOptions& options, Plan& plan) : s_(s), range_(range), options_(options), plan_(plan) {
+    slow_ = s.forecast, slow_.outside = false, slow_.before = nullptr;
+    slow_.cost_scale *= 1 + plan.margin;
+    factor_ = s.notebook->price_factor();
+  }
+
+  void run() {
+    find_units();
+    find_proposals();
+    find_ways();
+    if (problem_.works.empty()) return;
+    SimulationJudge judge(places_, costs_, kTrialsOfJudge, slow_.seed);
+    Chooser chooser(problem_, judge, slow_.thresholds.wavers);
+    Limits limits = limits_of();
+    limits.thinking = options_.thinking;
+    Choice choice = chooser.least_work(limits);
+    plan_.fits = choice.possible;
+    if (!choice.possible) {
+      Limits none;
+      none.thinking = options_.thinking;
+      const Choice needed = chooser.least_work(none);
+      plan_.short_seconds = std::max(0.0, needed.seconds - limits.seconds);
+      plan_.short_bytes = std::max(0.0, needed.bytes - limits.bytes);
+      plan_.bound_seconds = needed.bound;
+      choice = chooser.least_drops(limits);
+      plan_.bound_drops = choice.bound;
+      // The word of the person may leave nothing within the limits; then what must be made is all there is.
+      if (!choice.possible) choice = chooser.with(musts());
+    } else {
+      plan_.bound_seconds = choice.bound;
+    }
+    if (options_.lp) plan_.lp = lp_text(chooser.latest());
+    choice = verified(chooser, std::move(choice), limits);
+    plan_.gap = choice.gap, plan_.rounds = choice.rounds;
+    tell(chooser, choice);
+    if (options_.frontier) draw_frontier(chooser, choice, limits);
+    if (options_.words) weigh_words(chooser, choice, limits);
+  }
+
+ private:
+  Limits limits_of() const {
+    Limits l;
+    l.bytes = options_.disk_bytes, l.seconds = options_.most_seconds;
+    if (plan_.review_at) l.seconds = std::min(l.seconds, work_until(free_, static_cast<double>(*plan_.review_at - plan_.made_at)));
+    return l;
+  }
+
+  void find_units() {
+    free_ = free_time(plan_.made_at, options_.busy, options_.idle_share);
+    for (const IntervalCost& c : plan_.before.intervals) intervals_.push_back(&c), places_.push_back({c.in - range_.in, c.out - range_.in});
+    base_ = std::make_shared<const Model>(model_of(*s_.played, *s_.notebook, s_.route, range_, slow_));
+    slow_now_ = forecast(*s_.played, *s_.notebook, s_.route, range_, slow_);
+  }
+
+  /// Whether frames of an interval can be in a stretch that drops, on a slow day.
+  bool needs(std::size_t u) const {
+    const IntervalCost& c = *intervals_[u];
+    if (c.missing || c.is(FrameState::sealed)) return false;
+    return c.unseen || load_in(*base_, places_[u]).high >= kNeverNeeds;
+  }
+
+  void find_proposals() {
+    std::set<std::string> seen;
+    const auto take = [&](Proposal p, const RemedyKind* kind) {
+      p.kind = kind;
+      if (!p.refused.empty() || s_.truth(p.at) > p.serves || !seen.insert(p.id).second) return;
+      p.quote.seconds = p.quote.modelled_seconds * factor_;
+      proposals_.push_back(std::move(p));
+    };
+    const auto wanted = [&](const char* kind) { return options_.kinds.contains(kind) && !options_.forbids.contains(kind); };
+    for (const Span& span : slow_now_.spans) {
+      if (span.verdict == Verdict::holds || span.verdict == Verdict::missing) continue;
+      for (const char* name : {"tap", "bake", "mezzanine"})
+        if (const RemedyKind* kind = remedy_kind(name); wanted(name))
+          for (Proposal& p : kind->propose(s_, {span.in, span.out}))
+            if (!p.id.starts_with("tap:all:")) take(std::move(p), kind);  // each of its segments is there by itself
+    }
+    if (wanted("scale")) {
+      Situation as = s_;
+      as.now = std::make_shared<const Forecast>(slow_now_);
+      for (Proposal& p : remedy_kind("scale")->propose(as, range_))
+        if (p.subject.size == 2 && p.id.find('-') != std::string::npos) take(std::move(p), remedy_kind("scale"));
+    }
+    for (const std::string& pin : options_.pins)
+      if (auto p = proposal_of(s_, pin); p && p->refused.empty() && p->kind->name() != std::string("render")) take(*p, p->kind);
+    for (const Proposal& p : proposals_) {
+      WorkItem w{p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), 0, says(options_.pins, p), says(options_.forbids, p)};
+      if (p.kind->slip(p)) w.seconds = 0, w.weight = 1;  // it takes no machine, but hides something
+      else w.weight = weight_of(p, w.seconds);
+      problem_.works.push_back(w);
+    }
+  }
+
+  /// Lost work counts as work that has to be done again.
+  double weight_of(const Proposal& p, double seconds) const {
+    if (!options_.unsettled || p.segments.size() != 1) return seconds;
+    const std::size_t from = p.kind->name() == std::string("tap") ? p.subject.after : std::numeric_limits<std::size_t>::max();
+    return seconds * (1 + options_.unsettled(p.segments.front(), from));
+  }
+
+  /// Proposals that change what answers the frames of an interval, by a frame in its middle.
+  std::vector<std::size_t> bearing(std::size_t u, const std::vector<Route>& alone) const {
+    std::vector<std::size_t> all;
+    const auto middle = static_cast<std::size_t>((intervals_[u]->in + intervals_[u]->out) / 2);
+    for (std::size_t i = 0; i < alone.size(); ++i)
+      if (alone[i].taps(middle) != s_.route.taps(middle) || alone[i][middle] != s_.route[middle]) all.push_back(i);
+    return all;
+  }
+
+  void find_ways() {
+    // What each kind by itself answers, and all of them in every combination.
+    std::vector<Route> alone;
+    for (const Proposal& p : proposals_) alone.push_back(p.kind->slip(p) ? s_.route : with_rendered(s_, {p}));
+    struct Scenario {
+      std::set<std::string> kinds;
+      std::shared_ptr<const Model> model;
+      Route route;
+      ProgramPtr program;
+    };
+    std::vector<std::string> kinds;
+    for (const Proposal& p : proposals_)
+      if (!p.kind->slip(p) && std::find(kinds.begin(), kinds.end(), p.kind->name()) == kinds.end()) kinds.emplace_back(p.kind->name());
+    std::vector<Scenario> scenarios;
+    for (std::size_t mask = 1; mask < std::size_t{1} << kinds.size(); ++mask) {
+      Scenario n;
+      for (std::size_t k = 0; k < kinds.size(); ++k)
+        if (mask >> k & 1) n.kinds.insert(kinds[k]);
+      std::vector<Proposal> some;
+      for (const Proposal& p : proposals_)
+        if (n.kinds.contains(p.kind->name())) some.push_back(p);
+      n.route = with_rendered(s_, some), n.program = s_.played;
+      n.model = std::make_shared<const Model>(model_of(*s_.played, *s_.notebook, n.route, range_, slow_));
+      scenarios.push_back(std::move(n));
+    }
+    const auto scale = std::find_if(proposals_.begin(), proposals_.end(), [](const Proposal& p) { return p.kind->slip(p).has_value(); });
+    std::shared_ptr<const Model> scaled;
+    if (scale != proposals_.end()) {
+      Proposal everywhere = *scale;
+      everywhere.id = "scale:2", everywhere.at = {0, s_.played->duration()};
+      const Supposed then = everywhere.kind->suppose(s_, everywhere);
+      if (then.program) scaled = std::make_shared<const Model>(model_of(*then.program, *s_.notebook, then.route, range_, slow_));
+    }
+    Route all = s_.route;
+    all.resize(static_cast<std::size_t>(s_.played->duration()));
+    all = with_state(std::move(all), range_, FrameState::sealed);
+    const auto sealed = std::make_shared<const Model>(model_of(*s_.played, *s_.notebook, all, range_, slow_));
+
+    for (std::size_t u = 0; u < places_.size(); ++u) {
+      struct Option {
+        Way way;
+        WayCosts costs;
+      };
+      std::vector<Option> options;
+      const IntervalCost& c = *intervals_[u];
+      const auto add = [&](const std::shared_ptr<const Model>& model, std::vector<std::size_t> works, bool unseen) {
+        const StretchLoad load = load_in(*model, places_[u]);
+        options.push_back({{load.mean + (unseen ? 1e6 : 0), std::move(works), unseen}, {model, load.high, unseen}});
+      };
+      add(base_, {}, c.unseen);
+      if (needs(u)) {
+        const double live = options.front().way.load;
+        const std::vector<std::size_t> here = bearing(u, alone);
+        for (const Scenario& n : scenarios) {
+          std::vector<std::size_t> works;
+          std::set<std::string> covered;
+          for (const std::size_t i : here)
+            if (n.kinds.contains(proposals_[i].kind->name())) works.push_back(i), covered.insert(proposals_[i].kind->name());
+          if (covered.size() != n.kinds.size()) continue;
+          const auto middle = (c.in + c.out) / 2;
+          add(n.model, std::move(works), c.unseen && s_.played->unseen(middle, n.route.taps(static_cast<std::size_t>(middle))));
+        }
+        for (std::size_t i = 0; scaled && i < alone.size(); ++i)
+          if (proposals_[i].kind->slip(proposals_[i]) && proposals_[i].at.in <= c.in && proposals_[i].at.out >= c.out) add(scaled, {i}, c.unseen);
+        std::erase_if(options, [&](const Option& o) { return !o.way.works.empty() && o.way.load > live * kLighter; });
+        if (options_.kinds.contains("render")) add(sealed, {render_work(c)}, false);
+        std::stable_sort(options.begin(), options.end(), [](const Option& a, const Option& b) { return a.way.load > b.way.load; });
+        // As it is comes first, even where a render would be no lighter.
+        const auto live_at = std::find_if(options.begin(), options.end(), [](const Option& o) { return o.way.works.empty(); });
+        options.erase(options.begin(), live_at);
+      }
+      Unit unit;
+      std::vector<WayCosts> costs;
+      for (Option& o : options) unit.ways.push_back(std::move(o.way)), costs.push_back(std::move(o.costs));
+      problem_.units.push_back(std::move(unit)), costs_.push_back(std::move(costs));
+    }
+  }
+
+  /// The work of rendering an interval, made known.
+  std::size_t render_work(const IntervalCost& c) {
+    Proposal p;
+    p.kind = remedy_kind("render"), p.id = fmt::format("render:{}-{}", c.in, c.out), p.at = {c.in, c.out};
+    p.subject.frames = {p.at}, p.subject.form = s_.form;
+    if (const CompiledSegment* main = main_segment(*s_.played, c.in)) p.segments = {main->segment->id};
+    const Timeline& t = *s_.timeline;
+    p.quote.modelled_seconds = s_.pricing().frames({p.at}, s_.form), p.quote.seconds = p.quote.modelled_seconds * factor_;
+    p.quote.bytes = form_frame_bytes(form_that_keeps(s_.form, false, t.width, t.height), t.width, t.height) * static_cast<std::uint64_t>(p.at.length());
+    problem_.works.push_back({p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), weight_of(p, p.quote.seconds), says(options_.pins, p),
+                              says(options_.forbids, p)});
+    proposals_.push_back(std::move(p));
+    return proposals_.size() - 1;
+  }
+
+  std::vector<bool> musts() const {
+    std::vector<bool> works;
+    for (const WorkItem& w : problem_.works) works.push_back(w.must);
+    return works;
+  }
+
+  std::vector<Proposal> chosen(const Choice& c) const {
+    std::vector<Proposal> all;
+    for (std::size_t i = 0; i < proposals_.size(); ++i)
+      if (c.works[i]) all.push_back(proposals_[i]);
+    return all;
+  }
+  Forecast forecast_with(const Choice& c, const ForecastOptions& options) const {
+    std::vector<Proposal> made;
+    ProgramPtr program = s_.played;
+    Route route = s_.route;
+    Situation as = s_;
+    for (const Proposal& p : chosen(c)) {
+      if (!p.kind->slip(p)) {
+        made.push_back(p);
+        continue;
+      }
+      const Supposed then = p.kind->suppose(as, p);
+      if (then.program) as.played = then.program, as.route = then.route;
+    }
+    return forecast(*as.played, *s_.notebook, with_rendered(as, made), range_, options);
+  }
+
+  /// The whole is played once more, with what comes from outside. Where it does not hold after all, what is there is
+  /// rendered as well, and that is chosen among what is allowed.
+  Choice verified(Chooser& chooser, Choice choice, const Limits& limits) {
+    ForecastOptions now = s_.forecast;
+    now.before = &plan_.before;
+    plan_.after = forecast_with(choice, now);
+    if (!plan_.fits) return choice;
+    const Forecast floor = floor_forecast();
+    for (int again = 0; again < 2; ++again) {
+      const Forecast slow = forecast_with(choice, slow_);
+      if (slow.expected_drops <= floor.expected_drops + options_.most_drops && bad_spans(slow) <= bad_spans(floor)) break;
+      std::vector<bool> works = choice.works;
+      bool more = false;
+      for (std::size_t u = 0; u < places_.size(); ++u) {
+        const bool in_bad = std::any_of(slow.spans.begin(), slow.spans.end(), [&](const Span& span) {
+          return span.verdict != Verdict::holds && span.in < intervals_[u]->out && span.out > intervals_[u]->in;
+        });
+        const Way& best = problem_.units[u].ways.back();
+        if (!in_bad || choice.ways[u] + 1 == problem_.units[u].ways.size()) continue;
+        for (const std::size_t i : best.works)
+          if (!problem_.works[i].never && !works[i]) works[i] = more = true;
+      }
+      if (!more) break;
+      Choice next = chooser.with(works);
+      if (next.seconds > limits.seconds || next.bytes > limits.bytes) break;
+      next.bound = choice.bound, next.rounds = choice.rounds;
+      next.gap = next.counts > 0 ? std::max(0.0, next.counts - next.bound) / next.counts : 0;
+      choice = std::move(next);
+      plan_.after = forecast_with(choice, now);
+    }
+    return choice;
+  }
+  Forecast floor_forecast() const {
+    Choice all;
+    for (const WorkItem& w : problem_.works) all.works.push_back(!w.never || w.must);
+    for (std::size_t i = 0; i < proposals_.size(); ++i)
+      if (proposals_[i].kind->slip(proposals_[i])) all.works[i] = false;
+    return forecast_with(all, slow_);
+  }
+
+  /// The order of the works, and what is left after each.
+  std::vector<std::size_t> order(Chooser& chooser, const Choice& choice) {
+    const std::vector<std::size_t> all = chooser.in_order(choice);
+    std::vector<bool> works(choice.works.size(), false);
+    plan_.prefixes.push_back({0, 0, chooser.with(works).drops});
+    for (const std::size_t i : all) {
+      works[i] = true;
+      const Choice so_far = chooser.with(works);
+      plan_.prefixes.push_back({so_far.seconds, static_cast<std::uint64_t>(so_far.bytes), so_far.drops});
+    }
+    return all;
+  }
+
+  void tell(Chooser& chooser, const Choice& choice) {
+    std::vector<Task> tasks;
+    for (const std::size_t i : order(chooser, choice)) {
+      const Proposal& p = proposals_[i];
+      const bool render = p.kind->name() == std::string("render");
+      plan_.render_seconds += problem_.works[i].seconds, plan_.modelled_seconds += p.quote.modelled_seconds;
+      plan_.bytes += p.quote.bytes;
+      if (render) {
+        plan_.frames += p.at.length();
+        plan_.renders_modelled += p.quote.modelled_seconds, plan_.renders_said += p.quote.seconds;
+      }
+      std::vector<bool> without = choice.works;
+      without[i] = false;
+      Remedy r;
+      r.id = p.id, r.proposal = p, r.range = p.at, r.bytes = p.quote.bytes, r.pinned = problem_.works[i].must;
+      r.render_seconds = problem_.works[i].seconds, r.modelled_seconds = p.quote.modelled_seconds;
+      r.drops_saved = std::max(0.0, chooser.with(without).drops - choice.drops);
+      const CompiledSegment* main = main_segment(*s_.played, p.at.in);
+      r.segment = !p.segments.empty() ? p.segments.front() : main ? main->segment->id : "";
+      r.segment_name = name_of(p, main);
+      r.reason = render ? reason_of(plan_.before, p.at) : p.sentence + " " + reason_of(plan_.before, p.at);
+      if (render && joined(r)) continue;
+      plan_.remedies.push_back(std::move(r));
+    }
+    // What is made of others' pictures waits for them: a bake before what shows it, a mezzanine before what reads it.
+    for (const Remedy& r : plan_.remedies) {
+      Task t{r.id, r.render_seconds, kNever, std::max(r.drops_saved, 1e-3), {}};
+      for (const Remedy& other : plan_.remedies) {
+        const bool inside = &other != &r && rank(other) < rank(r) && other.range.in < r.range.out && other.range.out > r.range.in &&
+                            std::ranges::find_first_of(other.proposal.segments, r.proposal.segments) != other.proposal.segments.end();
+        if (inside) t.after.push_back(other.id);
+      }
+      tasks.push_back(std::move(t));
+    }
+    tasks = dependencies_first(tasks);
+    std::vector<Remedy> ordered;
+    for (const TimeSlot& at : placed(tasks, free_)) {
+      const auto it = std::find_if(plan_.remedies.begin(), plan_.remedies.end(), [&](const Remedy& r) { return r.id == at.id; });
+      ordered.push_back(*it);
+      ordered.back().begins = at.begins, ordered.back().ends = at.ends;
+    }
+    plan_.remedies = std::move(ordered);
+    plan_.ready_in = done_at(free_, plan_.render_seconds);
+  }
+  static int rank(const Remedy& r) {
+    const std::string kind = r.proposal.kind->name();
+    return kind == "mezzanine" ? 0 : kind == "bake" ? 1 : kind == "tap" ? 2 : 3;
+  }
+  std::string name_of(const Proposal& p, const CompiledSegment* main) const {
+    if (!p.subject.composition.empty()) return s_.timeline->compositions.at(p.subject.composition)->name;
+    if (!p.subject.source.empty()) return s_.timeline->sources.at(p.subject.source)->name;
+    for (const auto& c : s_.played->segments())
+      if (!p.segments.empty() && c->segment->id == p.segments.front()) return c->segment->name;
+    return main ? main->segment->name : "Gap";
+  }
+  /// Renders of one segment that touch are one line.
+  bool joined(const Remedy& r) {
+    for (Remedy& there : plan_.remedies) {
+      if (!there.renders_frames() || there.segment != r.segment || (there.range.out != r.range.in && there.range.in != r.range.out)) continue;
+      there.range = {std::min(there.range.in, r.range.in), std::max(there.range.out, r.range.out)};
+      there.id = fmt::format("render:{}-{}", there.range.in, there.range.out);
+      there.proposal.id = there.id, there.proposal.at = there.range, there.proposal.subject.frames = {there.range};
+      there.render_seconds += r.render_seconds, there.modelled_seconds += r.modelled_seconds, there.bytes += r.bytes;
+      there.drops_saved += r.drops_saved, there.pinned = there.pinned || r.pinned;
+      return true;
+    }
+    return false;
+  }
+
+  /// At the times at which the schedule has something done, so that the two can be compared.
+  void draw_frontier(Chooser& chooser, const Choice& choice, const Limits& limits) {
+    constexpr std::size_t kPoints = 8;
+    plan_.frontier.push_back(plan_.prefixes.front());
+    const std::size_t inner = plan_.prefixes.size() - 1, step = std::max<std::size_t>(1, inner / kPoints);
+    for (std::size_t k = step; k < inner; k += step) {
+      Limits part = limits;
+      part.seconds = plan_.prefixes[k].seconds + 1e-6, part.thinking = options_.thinking / kPoints;
+      Choice c = chooser.least_drops(part);
+      if (c.possible && c.drops < plan_.frontier.back().drops - 1e-6) plan_.frontier.push_back({c.seconds, static_cast<std::uint64_t>(c.bytes), c.drops});
+    }
+    plan_.frontier.push_back({choice.seconds, static_cast<std::uint64_t>(choice.bytes), choice.drops});
+  }
+
+  void weigh_words(Chooser& chooser, const Choice& choice, const Limits& limits) {
+    Problem& problem = chooser.problem();
+    const std::vector<WorkItem> as_said = problem.works;
+    const auto without = [&](const std::string& word, const std::set<std::string>& one, bool WorkItem::* of) {
+      for (std::size_t i = 0; i < problem.works.size(); ++i)
+        if (says(one, proposals_[i])) problem.works[i].*of = false;
+      Choice c = chooser.least_work(limits);
+      if (!c.possible) c = chooser.least_drops(limits);
+      problem.works = as_said;
+      if (c.possible) plan_.words.push_back({word, choice.seconds - c.seconds, choice.drops - c.drops});
+    };
+    for (const std::string& pin : options_.pins) without("pin " + pin, {pin}, &WorkItem::must);
+    for (const std::string& f : options_.forbids) without("forbid " + f, {f}, &WorkItem::never);
+  }
+
+  const Situation& s_;
+  FrameRange range_;
+  const PlanOptions& options_;
+  Plan& plan_;
+  ForecastOptions slow_;
+  Forecast slow_now_;
+  double factor_ = 1;
+  std::vector<FreeTime> free_;
+  std::vector<const IntervalCost*> intervals_;
+  std::vector<FrameRange> places_;  ///< of the units, from the range's first frame
+  std::shared_ptr<const Model> base_;
+  Problem problem_;
+  std::vector<Proposal> proposals_;  ///< one for each work
+  std::vector<std::vector<WayCosts>> costs_;
+};
+
+/// Said against taken of the seat's latest renders: how likely is it that so much work is done by then.
+void say_when(Plan& p, const Notebook& notebook, const std::vector<FreeTime>& free) {
+  std::vector<double> ratios;
+  for (const PriceRecord& r : notebook.prices())
+    if (r.said_s > 0.5) ratios.push_back(r.taken_s / r.said_s);
+  // One that knows nothing yet: it may take a quarter less or half as much again.
+  for (const double r : {0.75, 0.9, 1.0, 1.1, 1.25, 1.5}) ratios.push_back(r);
+  std::sort(ratios.begin(), ratios.end());
+  p.ready_in_high = done_at(free, p.render_seconds * ratios[static_cast<std::size_t>(0.9 * static_cast<double>(ratios.size() - 1))]);
+  if (!p.review_at) return;
+  const double until = static_cast<double>(*p.review_at - p.made_at);
+  p.ready_probability = 0;
+  for (const double r : ratios)
+    if (done_at(free, p.render_seconds * r) <= until) p.ready_probability += 1 / static_cast<double>(ratios.size());
+}
+
+/// What would do when there is too little time or room.
+void find_ways_out(Plan& p, const std::vector<FreeTime>& free, const Situation& s) {
+  if (p.fits) return;
+  if (p.short_bytes > 0) p.ways_out.push_back(fmt::format("{} more on the disk.", bytes_text(static_cast<std::uint64_t>(p.short_bytes))));
+  if (p.short_seconds > 0 && p.review_at) {
+    const double until = static_cast<double>(*p.review_at - p.made_at), needed = work_until(free, until) + p.short_seconds;
+    if (const double at = done_at(free, needed); at < kNever)
+      p.ways_out.push_back(fmt::format("a review {} later, at {}.", duration_text(at - until), clock_text(p.made_at + static_cast<std::int64_t>(at), p.made_at)));
+    if (work_until({{0, kNever, 1}}, until) >= needed) p.ways_out.push_back("the machine left alone until then.");
+    p.ways_out.push_back(fmt::format("another seat for {} of the work.", duration_text(p.short_seconds)));
+  }
+  for (const Span& span : p.after.spans) {
+    if (span.verdict == Verdict::holds || !is_of_speed(span.verdict) || s.truth({span.in, span.out}) > Truth::picture) continue;
+    p.ways_out.push_back(fmt::format("playing {} frames from {} at half size; it hides detail and opens a slip.", span.out - span.in,
+                                     timecode_at(*s.timeline, span.in)));
+  }
 }
 
 std::string sentence_of(const Plan& p) {
@@ -188,64 +537,51 @@ std::string sentence_of(const Plan& p) {
   if (unseen > 0 && spills + wavers > 0)
     what += fmt::format(" {} cannot be seen before rendering.", spans(unseen));
   if (!missing.empty()) what = missing + " " + what;
-  if (!p.priced) return what + " What a pre-render takes here has not been measured.";
-  if (p.remedies.empty()) return what + " No pre-render helps; a faster seat would.";
-  const double picture = static_cast<double>(p.frames) * p.before.rate.frame_ms() / 1000;
-  return what +
-         fmt::format(" Pre-rendering {} of picture {}; that takes about {} and {}.", duration_text(picture),
-                     p.holds ? "fixes that" : fmt::format("leaves about {:.0f}", p.after.expected_drops),
-                     duration_text(p.render_seconds), bytes_text(p.bytes));
+  if (!p.priced) return what + " What a render takes here has not been measured.";
+  if (p.remedies.empty()) return what + (p.fits ? " Nothing that is allowed helps; a faster seat would." : " There is no time or room for anything that helps.");
+  const std::string when = clock_text(p.made_at + static_cast<std::int64_t>(std::lround(std::min(p.ready_in, 1e9))), p.made_at);
+  const std::string ready = p.review_at ? fmt::format(" Ready by {} ({:.0f} %)", when, p.ready_probability * 100) : std::string();
+  const bool hides = std::any_of(p.remedies.begin(), p.remedies.end(), [](const Remedy& r) { return !r.proposal.hides.empty(); });
+  return what + fmt::format("{}: {}; {}, {}.{}", ready.empty() ? (p.holds ? " What fixes that" : " What there is time for") : ready, counted(p.remedies), duration_text(p.render_seconds), bytes_text(p.bytes),
+                            p.holds ? (hides ? " Something is hidden meanwhile." : " Nothing that is judged is hidden.")
+                                    : fmt::format(" About {:.0f} dropped frames are left.", p.after.expected_drops));
 }
 
 }  // namespace
 
+bool Remedy::renders_frames() const {
+  const auto making = proposal.kind ? proposal.kind->making(proposal) : std::nullopt;
+  return making && making->what == Making::What::frames;
+}
+
 std::vector<FrameRange> Plan::ranges() const {
   std::vector<FrameRange> all;
-  for (const Remedy& r : remedies) all.push_back(r.range);
+  for (const Remedy& r : remedies)
+    if (r.renders_frames()) all.push_back(r.range);
   return all;
 }
 
-Plan make_plan(const Program& program, const Notebook& notebook, const Route& sealed, FrameRange range,
-               const PlanOptions& options) {
+Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options) {
+  const Stopwatch watch;
   Plan plan;
-  plan.before = forecast(program, notebook, sealed, range, options.forecast);
+  plan.made_at = options.now > 0 ? options.now : static_cast<std::int64_t>(std::time(nullptr));
+  plan.review_at = options.review.at;
+  plan.margin = slow_day(*s.notebook, options.margin);
+  plan.before = s.now && s.now->range == range ? *s.now : forecast(*s.played, *s.notebook, s.route, range, s.forecast);
   plan.after = plan.before;
-  ForecastOptions slow = options.forecast;
-  slow.cost_scale *= 1 + options.margin;
-  plan.priced = !notebook.encode(encode_key(program.timeline()->width, program.timeline()->height)).empty();
-  if (!good(plan.before, options.most_drops) && plan.priced) {
-    slow.before = nullptr;
-    Forecast slow_day = forecast(program, notebook, sealed, range, slow);
-    const Pricing pricing(program, notebook, range, options);
-    std::vector<Candidate> all = candidates(slow_day, pricing);
-    // Each is like the one before it but for one stretch.
-    slow.before = &slow_day;
-    const auto forecast_with = [&]() -> const Forecast& {
-      return slow_day =
-                 forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, slow);
-    };
-    // Nothing can be better than with all of them.
-    const Forecast& floor = forecast_with();
-    const double floor_drops = floor.expected_drops + options.most_drops;
-    const auto floor_bad = bad_spans(floor);
-    const auto as_good = [&](const Forecast& f) {
-      return f.expected_drops <= floor_drops && bad_spans(f) <= floor_bad;
-    };
-    std::vector<std::size_t> order(all.size());
-    for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
-    std::stable_sort(order.begin(), order.end(),
-                     [&](std::size_t a, std::size_t b) { return all[a].seconds > all[b].seconds; });
-    for (const std::size_t i : order) {
-      all[i].chosen = false;
-      all[i].chosen = !as_good(forecast_with());
-    }
-    ForecastOptions after = options.forecast;
-    after.before = &plan.before;
-    plan.after = forecast(program, notebook, with_sealed(sealed, all, program.duration()), range, after);
-    add_remedies(plan, program, all);
-  }
+  plan.priced = encode_ms(*s.notebook, *s.timeline, s.form, s.timeline->width, s.timeline->height) > 0;
+  const bool asked = !options.pins.empty();
+  if ((!good(plan.before, options.most_drops) || asked) && plan.priced) Planner(s, range, options, plan).run();
   plan.holds = good(plan.after, options.most_drops) && plan.after.count(Verdict::missing) == 0;
+  if (plan.after.trials) {
+    const auto drops = plan.after.trials->drops(plan.after.before, plan.after.before + range.length());
+    plan.holds_probability = static_cast<double>(std::count(drops.begin(), drops.end(), 0u)) / static_cast<double>(std::max<std::size_t>(1, drops.size()));
+  }
+  const std::vector<FreeTime> free = free_time(plan.made_at, options.busy, options.idle_share);
+  say_when(plan, *s.notebook, free);
+  find_ways_out(plan, free, s);
   plan.sentence = sentence_of(plan);
+  plan.thought_seconds = watch.ms() / 1000;
   return plan;
 }
 
@@ -261,6 +597,34 @@ std::string bytes_text(std::uint64_t bytes) {
   if (b < 1e6) return fmt::format("{:.0f} kB", b / 1e3);
   if (b < 1e9) return fmt::format("{:.0f} MB", b / 1e6);
   return fmt::format("{:.1f} GB", b / 1e9);
+}
+
+std::string clock_text(std::int64_t at, std::int64_t now) {
+  const auto when = static_cast<std::time_t>(at), today = static_cast<std::time_t>(now);
+  std::tm t{}, n{};
+  localtime_r(&when, &t), localtime_r(&today, &n);
+  static constexpr const char* kDays[] = {"Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"};
+  const std::string clock = fmt::format("{}:{:02}", t.tm_hour, t.tm_min);
+  return t.tm_yday == n.tm_yday && t.tm_year == n.tm_year ? clock : fmt::format("{} {}", kDays[t.tm_wday], clock);
+}
+
+std::optional<std::int64_t> clock_time(const std::string& text, std::int64_t now) {
+  const auto today = static_cast<std::time_t>(now);
+  std::tm t{};
+  localtime_r(&today, &t);
+  int year = 0, month = 0, day = 0, hour = 0, minute = 0, read = 0;
+  const bool dated = std::sscanf(text.c_str(), "%4d-%2d-%2dT%2d:%2d%n", &year, &month, &day, &hour, &minute, &read) == 5;
+  if (!dated && std::sscanf(text.c_str(), "%2d:%2d%n", &hour, &minute, &read) != 2) return std::nullopt;
+  if (static_cast<std::size_t>(read) != text.size() || hour < 0 || hour > 23 || minute < 0 || minute > 59) return std::nullopt;
+  if (dated && (month < 1 || month > 12 || day < 1 || day > 31)) return std::nullopt;
+  if (dated) t.tm_year = year - 1900, t.tm_mon = month - 1, t.tm_mday = day;
+  t.tm_hour = hour, t.tm_min = minute, t.tm_sec = 0, t.tm_isdst = -1;
+  std::int64_t at = std::mktime(&t);
+  if (!dated && at <= now) {
+    ++t.tm_mday, t.tm_isdst = -1;
+    at = std::mktime(&t);
+  }
+  return at;
 }
 
 }  // namespace gc

@@ -9,8 +9,9 @@
 #include "base/log.h"
 #include "base/timecode.h"
 #include "media/writer.h"
-#include "pipeline/parallel.h"
+#include "queue/flat_out.h"
 #include "queue/pieces.h"
+#include "queue/render_into.h"
 #include "render/parts.h"
 
 namespace gc {
@@ -26,25 +27,14 @@ struct Subject {
   std::string of{};  ///< id of what it is taken of; empty: of each frame's main segment
 };
 
-/// Takes finished frames in any order and encodes them in theirs, piece after piece.
+/// Encodes frames in their order, piece after piece.
 class PieceWriter {
  public:
   PieceWriter(const Subject& subject, Shelf& shelf, std::vector<FrameRange> pieces)
       : subject_(subject), program_(*subject.program), shelf_(shelf), pieces_(std::move(pieces)) {}
 
-  /// Number of frames that are encoded so far.
-  Result<void> take(FrameResult&& result) {
-    waiting_.emplace(result.frame, std::move(result));
-    while (piece_ < pieces_.size()) {
-      const Frames wanted = pieces_[piece_].in + in_piece_;
-      const auto it = waiting_.find(wanted);
-      if (it == waiting_.end()) return {};
-      const FrameResult frame = std::move(it->second);
-      waiting_.erase(it);
-      if (auto r = encode(frame); !r) return r;
-    }
-    return {};
-  }
+  /// Encodes the next frame.
+  Result<void> take(const FrameResult& frame) { return encode(frame); }
 
   PrerenderReport report;
 
@@ -131,7 +121,6 @@ class PieceWriter {
   const Program& program_;
   Shelf& shelf_;
   std::vector<FrameRange> pieces_;
-  std::map<Frames, FrameResult> waiting_;
   std::size_t piece_ = 0;
   Frames in_piece_ = 0;
   std::optional<Draft> draft_;
@@ -141,19 +130,6 @@ class PieceWriter {
 };
 
 }  // namespace
-
-ProgramPtr for_rendering(const ProgramPtr& program, Device device, MediaCatalog& media) {
-  const RenderOptions& o = program->options();
-  const bool unseen = std::any_of(program->intervals().begin(), program->intervals().end(),
-                                  [](const CompiledInterval& i) { return i.unseen; });
-  // Some of its frames may play at another scale.
-  const bool uniform = std::all_of(program->intervals().begin(), program->intervals().end(),
-                                   [&](const CompiledInterval& i) { return &program->playing(i.in) == program.get(); });
-  if (o.full_quality() && uniform && o.device == device && (o.rendering || !unseen)) return program;
-  RenderOptions full;
-  full.device = device, full.rendering = true, full.join_fields = o.join_fields;
-  return Program::compile(program->timeline(), media, full);
-}
 
 std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges) {
   std::vector<FrameRange> pieces;
@@ -190,7 +166,8 @@ namespace {
 
 Result<PrerenderReport> render(const Subject& subject, Shelf& shelf, const std::vector<FrameRange>& ranges,
                                const PrerenderOptions& options,
-                               const std::function<bool(const PrerenderProgress&)>& progress) {
+                               const std::function<bool(const PrerenderProgress&)>& progress,
+                               const SealLookup* reuse = nullptr) {
   const ProgramPtr& program = subject.program;
   std::vector<FrameRange> todo;
   PrerenderReport skipped;
@@ -212,54 +189,19 @@ Result<PrerenderReport> render(const Subject& subject, Shelf& shelf, const std::
   writer.report.already_sealed = skipped.already_sealed;
   if (frames.empty()) return writer.report;
 
-  std::mutex mutex;
-  std::condition_variable finished;
-  std::optional<Error> error;
-  bool over = false;
   const Stopwatch watch;
   const auto total = static_cast<Frames>(frames.size());
-  Pipeline* running = nullptr;
-  Parallelism ways{options.workers, 1, 0};
-  // A long render is worth a short trial of how its work is best shared out.
-  constexpr std::size_t kWorthATrial = 240;
-  if (frames.size() >= kWorthATrial)
-    ways =
-        try_parallelism(program, {frames.begin(), frames.begin() + 2 * options.workers + 2}, options.workers)
-            .front();
-  PipelineOptions flat;
-  flat.workers = ways.workers, flat.tiles = ways.tiles, flat.horizon = options.workers * 3;
-  flat.screen = false, flat.keep_image = true, flat.background = options.background;
-  // Only frames that one thread makes tell what a stage costs.
-  std::optional<Learner> learner;
-  if (options.notebook && flat.tiles == 1) learner.emplace(program, *options.notebook), flat.gauge = true;
-  {
-    std::unique_lock lock(mutex);
-    Pipeline pipeline(program, nullptr, flat, frames, [&](FrameResult&& result) {
-      if (learner) learner->see(result);
-      const std::lock_guard guard(mutex);
-      if (over) return;
-      const auto threw = caught([&] {
-        if (auto r = writer.take(std::move(result)); !r) error = r.error(), over = true;
-      });
-      if (threw) error = *threw, over = true;
-      const Frames done = writer.report.frames;
-      const double seconds = watch.ms() / 1000;
-      if (progress &&
-          !progress({done, total, writer.report.pieces, seconds,
-                     done > 0 ? seconds / static_cast<double>(done) * static_cast<double>(total - done) : 0}))
-        writer.report.cancelled = true, over = true;
-      if (done == total) over = true;
-      running->consumed(done);
-      if (over) finished.notify_all();
-    });
-    running = &pipeline;
-    finished.wait(lock, [&] { return over; });
-    lock.unlock();  // the pipeline's end waits for workers that may want the lock
-  }
+  const FlatOut flat{options.workers, options.background, options.notebook, reuse};
+  const auto all = make_frames(program, frames, flat, [&](FrameResult& frame) -> Result<bool> {
+    if (auto r = writer.take(frame); !r) return std::unexpected(r.error());
+    const Frames done = writer.report.frames;
+    const double seconds = watch.ms() / 1000;
+    return !progress || progress({done, total, writer.report.pieces, seconds,
+                                  seconds / static_cast<double>(done) * static_cast<double>(total - done)});
+  });
+  if (!all) return std::unexpected(all.error());
+  writer.report.cancelled = writer.report.frames < total;
   writer.report.seconds = watch.ms() / 1000;
-  if (learner)
-    if (auto r = learner->finish(); !r) spdlog::warn("{}", r.error().text());
-  if (error) return std::unexpected(*error);
   const RenderPrice& price = options.price;
   if (options.notebook && price.frames > 0 && writer.report.frames == price.frames)
     if (auto r = options.notebook->add_price(
@@ -275,18 +217,24 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf, const 
                                   const PrerenderOptions& options,
                                   const std::function<bool(const PrerenderProgress&)>& progress) {
   MediaCatalog media;
-  const ProgramPtr program = for_rendering(played, options.device, media);
+  const ProgramPtr program = program_rendered(played, options.device, media);
   const Timeline& t = *program->timeline();
   shelf.want(program);
   return render({program, [&](Frames f) { return program->fingerprint(f); }, form_that_keeps(options.form, false, t.width, t.height)},
                 shelf, ranges, options, progress);
 }
 
+Result<PrerenderReport> render_into(const ProgramPtr& program, Shelf& shelf, const std::vector<FrameRange>& ranges,
+                                    const PrerenderOptions& options, const SealLookup* rendered,
+                                    const std::function<bool(const PrerenderProgress&)>& progress) {
+  return render({program, [&](Frames f) { return program->fingerprint(f); }, options.form}, shelf, ranges, options, progress, rendered);
+}
+
 Result<PrerenderReport> cache_stack(const ProgramPtr& played, Shelf& shelf, const std::string& id, std::size_t after,
                                     const PrerenderOptions& options,
                                     const std::function<bool(const PrerenderProgress&)>& progress) {
   MediaCatalog media;
-  const ProgramPtr whole = for_rendering(played, options.device, media);
+  const ProgramPtr whole = program_rendered(played, options.device, media);
   const CompiledSegment* s = nullptr;
   for (const auto& each : whole->segments())
     if (each->segment->id == id) s = each.get();
@@ -329,7 +277,7 @@ Result<PrerenderReport> bake(const ProgramPtr& played, Shelf& shelf, const std::
                              const PrerenderOptions& options,
                              const std::function<bool(const PrerenderProgress&)>& progress) {
   MediaCatalog media;
-  const ProgramPtr whole = for_rendering(played, options.device, media);
+  const ProgramPtr whole = program_rendered(played, options.device, media);
   const Timeline& t = *whole->timeline();
   const CompiledSegment* s = shows(*whole, id);
   const auto composition = t.compositions.find(id);

@@ -4,6 +4,8 @@
 #include <functional>
 
 #include "measure/measure.h"
+#include "remedy/price.h"
+#include "remedy/remedy.h"
 #include "render/copies.h"
 #include "shelf/shelf.h"
 
@@ -25,12 +27,6 @@ struct PrerenderReport {
   bool cancelled = false;
 };
 
-/// What a render takes, by costs alone and as a person is told.
-struct RenderPrice {
-  Frames frames = 0;
-  double modelled_s = 0, said_s = 0;
-};
-
 struct PrerenderOptions {
   int workers = 2;
   bool background = true;
@@ -41,11 +37,8 @@ struct PrerenderOptions {
   Form form = Form::vc3_hqx;
 };
 
-/// The same timeline as it is rendered: at full quality, with everything that is unseen in playback made.
-ProgramPtr for_rendering(const ProgramPtr& program, Device device, MediaCatalog& media);
-
 /// Length of a piece: short enough that little is lost when it is cut off.
-inline constexpr Frames kPieceFrames = 24;
+inline constexpr Frames kPieceFrames = kPiecePriced;
 
 /// Cuts ranges into pieces, none across a boundary of intervals.
 std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges);

@@ -21,6 +21,11 @@ void check_effects(const Program& program, const std::string& inside, Frames off
   for (const auto& s : program.segments()) {
     const Frames at = s->in + offset;
     if (s->inner) check_effects(*s->inner, fmt::format("In '{}': ", s->segment->name), at, gate);
+    if (s->media.copy_size > 1)
+      gate.items.push_back({GateKind::proxy, true, s->segment->id, at,
+                            fmt::format("{}'{}' reads a proxy of 1/{} size, not the original: {}.", inside, s->segment->name,
+                                        s->media.copy_size, s->path),
+                            "Relink it to the original."});
     for (const Effect& e : s->segment->stack) {
       if (!e.enabled || e.type == "retime") continue;
       if (e.type == cost_card_effect().id || program.timeline()->cards.contains(e.type))

@@ -4,7 +4,7 @@
 
 namespace gc {
 
-enum class GateKind { offline, open_slip, broken_seal, remark };
+enum class GateKind { offline, open_slip, broken_seal, remark, proxy };
 
 struct GateItem {
   GateKind kind = GateKind::remark;

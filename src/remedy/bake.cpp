@@ -19,16 +19,13 @@ class Bake : public RemedyKind {
     return all;
   }
 
-  Supposed suppose(const Situation& s, const Proposal& p) const override {
-    return {s.played, with_supposed(s, p.at, [&](SupposedSeals& seals, Frames frame) {
-              s.played->each_segment(frame, [&](const Program& program, const CompiledSegment& c, Frames f, const Hash128&) {
-                if (!c.inner || c.segment->ref != p.subject.composition) return;
-                const int reach = c.window.length();
-                for (Frames at = f - reach; at <= f + reach; ++at)
-                  seals.add(c.inner->composition_key(c.frame_at(at, program.timeline()->rate)), p.subject.form, s.timeline->width,
-                            s.timeline->height);
-              });
-            })};
+  void would_make(const Situation& s, const Proposal& p, Frames frame, SupposedSeals& seals) const override {
+    s.played->each_segment(frame, [&](const Program& program, const CompiledSegment& c, Frames f, const Hash128&) {
+      if (!c.inner || c.segment->ref != p.subject.composition) return;
+      const int reach = c.window.length();
+      for (Frames at = f - reach; at <= f + reach; ++at)
+        seals.add(c.inner->composition_key(c.frame_at(at, program.timeline()->rate)), p.subject.form, s.timeline->width, s.timeline->height);
+    });
   }
   std::optional<Making> making(const Proposal& p) const override { return Making{Making::What::composition, p.subject}; }
 
@@ -64,7 +61,7 @@ class Bake : public RemedyKind {
     bool there = s.shelf != nullptr && c.inner->duration() > 0;
     for (Frames f = 0; f < c.inner->duration() && there; f += 24) there = s.shelf->find(c.inner->composition_key(f)).has_value();
     if (there) p.refused = "it is on the shelf already.";
-    p.quote = quote_of(s, seconds_to_render(s, part, {{0, part->duration()}}, p.subject.form),
+    p.quote = quote_of(s, seconds_to_render(s, part, p.subject.form),
                        each * static_cast<std::uint64_t>(part->duration()), static_cast<double>(each) * t.rate.fps() / 1e6);
     return p;
   }

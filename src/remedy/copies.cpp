@@ -61,23 +61,15 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
     p.segments.push_back(top->segment->id);
     p.at.in = std::min(p.at.in, top->in), p.at.out = std::max(p.at.out, top->out);
   }
-  const auto mean = [&](const StageRef& stage) {
-    const StageCosts costs = s.notebook->stage(stage);
-    double sum = 0;
-    for (const float v : costs.ms) sum += static_cast<double>(v);
-    return costs.ms.empty() ? 0 : sum / static_cast<double>(costs.ms.size());
-  };
   // Each thread reads, decodes, scales and encodes by itself. Scaling is libswscale's, about as fast as converting.
-  const double each_ms = s.now->base * (mean(c.read) + mean(c.decode) + (c.joins_fields ? mean(c.fields) : 0) + mean(c.convert) +
-                                        encode_ms(s, as.form, as.width, as.height));
-  const double entry_ms = s.now->base * static_cast<double>(frames_before(c.media, used.in)) * mean(c.decode);
+  const double each_ms = s.now->base * (mean_stage_ms(*s.notebook, c.read) + mean_stage_ms(*s.notebook, c.decode) + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0) + mean_stage_ms(*s.notebook, c.convert) +
+                                        encode_ms(*s.notebook, *s.timeline, as.form, as.width, as.height));
+  const double entry_ms = s.now->base * static_cast<double>(frames_before(c.media, used.in)) * mean_stage_ms(*s.notebook, c.decode);
   const auto each = form_frame_bytes(as.form, as.width, as.height);
   Frames missing = 0;
   for (Frames f = used.in; f < used.out; ++f)
     missing += !s.shelf || !s.shelf->find(Program::source_key(c.media, c.joins_fields, f, size));
-  // And what a piece takes besides its frames, as in seconds_to_render().
-  constexpr double kPieceMs = 150, kFramesOfPiece = 24;
-  const double pieces_ms = kPieceMs * static_cast<double>(missing) / kFramesOfPiece;
+  const double pieces_ms = kPieceMs * static_cast<double>(missing) / static_cast<double>(kPiecePriced);
   if (missing == 0 && p.refused.empty()) p.refused = "it is on the shelf already.";
   p.quote = quote_of(s, (static_cast<double>(missing) * each_ms + entry_ms + pieces_ms) / s.forecast.workers / 1000, each * static_cast<std::uint64_t>(missing),
                      static_cast<double>(each) * c.source_rate.fps() / 1e6);

@@ -21,18 +21,16 @@ class Mezzanine : public RemedyKind {
     }
     return all;
   }
-  Supposed suppose(const Situation& s, const Proposal& p) const override {
-    return {s.played, with_supposed(s, p.at, [&](SupposedSeals& seals, Frames frame) {
-              s.played->each_segment(frame, [&](const Program& program, const CompiledSegment& c, Frames f, const Hash128&) {
-                if (c.content != Content::source || c.segment->ref != p.subject.source) return;
-                const int reach = c.window.length() + 1;
-                for (Frames at = f - reach; at <= f + reach; ++at) {
-                  const SourcePosition n = c.position_at(at, program.timeline()->rate);
-                  for (const Frames each : {n.frame, n.frame + 1})
-                    seals.add(Program::source_key(c.media, c.joins_fields, each, 1), p.subject.form, c.media.width, c.media.height);
-                }
-              });
-            })};
+  void would_make(const Situation& s, const Proposal& p, Frames frame, SupposedSeals& seals) const override {
+    s.played->each_segment(frame, [&](const Program& program, const CompiledSegment& c, Frames f, const Hash128&) {
+      if (c.content != Content::source || c.segment->ref != p.subject.source) return;
+      const int reach = c.window.length() + 1;
+      for (Frames at = f - reach; at <= f + reach; ++at) {
+        const SourcePosition n = c.position_at(at, program.timeline()->rate);
+        for (const Frames each : {n.frame, n.frame + 1})
+          seals.add(Program::source_key(c.media, c.joins_fields, each, 1), p.subject.form, c.media.width, c.media.height);
+      }
+    });
   }
   std::optional<Making> making(const Proposal& p) const override { return Making{Making::What::source, p.subject}; }
 };

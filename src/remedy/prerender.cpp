@@ -48,7 +48,7 @@ class Prerender : public RemedyKind {
     Frames frames = 0;
     for (const FrameRange& r : missing) frames += r.length();
     if (frames == 0) p.refused = "it is sealed already.";
-    p.quote = quote_of(s, seconds_to_render(s, s.rendered, missing, s.form), each * static_cast<std::uint64_t>(frames),
+    p.quote = quote_of(s, s.pricing().frames(missing, s.form), each * static_cast<std::uint64_t>(frames),
                        static_cast<double>(each) * t.rate.fps() / 1e6);
     return p;
   }

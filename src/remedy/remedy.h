@@ -3,7 +3,7 @@
 #pragma once
 #include <functional>
 
-#include "forecast/forecast.h"
+#include "remedy/pricing.h"
 #include "shelf/shelf.h"
 
 namespace gc {
@@ -32,6 +32,7 @@ struct Quote {
 };
 
 class RemedyKind;
+class SupposedSeals;
 
 struct Proposal {
   std::string id;  ///< the same for the same kind and subject: "bake:smoke"
@@ -64,7 +65,20 @@ struct Situation {
 
   /// The strictest truth of the segments that lie in a range.
   Truth truth(FrameRange range) const;
+  /// Of `rendered`; worked out when it is asked for first.
+  const Pricing& pricing() const;
+
+ private:
+  mutable std::shared_ptr<const Pricing> pricing_;
 };
+
+/// The state of a program as it plays; `now` is forecast, and what it is rendered from compiled.
+/// @param before a forecast of much the same timeline, for what need not be simulated again; may be null
+Situation situation_for(const ProgramPtr& played, const Notebook& notebook, const Shelf* shelf, MediaCatalog& media, const Route& route,
+                        const ForecastOptions& options, Device rendering, Form form, const Forecast* before = nullptr);
+
+/// What is made for rendering: full quality, nothing unseen, whatever the options of playback are.
+ProgramPtr program_rendered(const ProgramPtr& played, Device device, MediaCatalog& media);
 
 /// How the timeline would play with a remedy.
 struct Supposed {
@@ -85,7 +99,10 @@ class RemedyKind {
   virtual const char* label() const = 0;  ///< on screen: "Cached stack"
   /// Everything of this kind that bears on frames of the range, what must be refused among it.
   virtual std::vector<Proposal> propose(const Situation& s, FrameRange range) const = 0;
-  virtual Supposed suppose(const Situation& s, const Proposal& p) const = 0;
+  /// Of what is rendered: as if the shelf had what would_make() names.
+  virtual Supposed suppose(const Situation& s, const Proposal& p) const;
+  /// Names what it would put on the shelf for a frame of the timeline; nothing where it is a slip or an edit.
+  virtual void would_make(const Situation&, const Proposal&, Frames, SupposedSeals&) const {}
   /// What is to be rendered; nothing where it is a slip or an edit.
   virtual std::optional<Making> making(const Proposal&) const { return std::nullopt; }
   /// The slip that it opens; nothing where it is rendered or an edit.
@@ -126,10 +143,11 @@ class SupposedSeals : public SealLookup {
 Route with_supposed(const Situation& s, FrameRange range,
                     const std::function<void(SupposedSeals& seals, Frames frame)>& suppose);
 
-/// Rendering a program's frames, as modelled: flat out over all workers, one at a time fetched and encoded.
-double seconds_to_render(const Situation& s, const ProgramPtr& program, const std::vector<FrameRange>& ranges, Form form);
-/// What encoding one frame takes here, ms; 0 when nothing is known.
-double encode_ms(const Situation& s, Form form, int width, int height);
+/// The route as it would be with all of these rendered: pre-renders, cached stacks, bakes and mezzanines together.
+Route with_rendered(const Situation& s, const std::vector<Proposal>& proposals);
+
+/// Rendering all frames of another program, as modelled.
+double seconds_to_render(const Situation& s, const ProgramPtr& program, Form form);
 Quote quote_of(const Situation& s, double modelled_seconds, std::uint64_t bytes, double read_mb_s);
 
 /// Segments on the tracks that a frame range touches.

@@ -4,7 +4,6 @@
 #include <algorithm>
 #include <cmath>
 
-#include "measure/measure.h"
 #include "remedy/remedy.h"
 
 namespace gc {
@@ -42,75 +41,66 @@ Route with_supposed(const Situation& s, FrameRange range,
   return route;
 }
 
-double encode_ms(const Situation& s, Form form, int width, int height) {
-  // The seat knows VC-3 HQX at rasters that it has sealed; other forms by what they took against it on pictures with
-  // grain, measured with this program's own encoders on one thread.
-  static const std::map<Form, double> kAgainstHqx{
-      {Form::vc3_lb, 0.8},   {Form::vc3_sq, 0.9},  {Form::vc3_hq, 1.0},      {Form::vc3_hqx, 1.0}, {Form::vc3_444, 1.7},
-      {Form::v210, 0.25},    {Form::vc5, 0.9},     {Form::ffv1, 1.6},        {Form::ffv1_444, 2.2}, {Form::ffv1_alpha, 2.8},
-      {Form::rdd36, 1.6},    {Form::rdd36_alpha, 2.8}, {Form::motion_jpeg, 0.5}, {Form::h264_intra, 1.2}};
-  const Timeline& t = *s.timeline;
-  const std::vector<float> ms = s.notebook->encode(encode_key(t.width, t.height));
-  if (ms.empty()) return 0;
-  double sum = 0;
-  for (const float v : ms) sum += static_cast<double>(v);
-  const auto factor = kAgainstHqx.find(form);
-  return sum / static_cast<double>(ms.size()) * (factor == kAgainstHqx.end() ? 1 : factor->second) *
-         (static_cast<double>(width) * height / (static_cast<double>(t.width) * t.height));
+const Pricing& Situation::pricing() const {
+  if (!pricing_) pricing_ = std::make_shared<const Pricing>(rendered, *notebook, FrameRange{0, rendered->duration()}, forecast);
+  return *pricing_;
 }
 
-namespace {
-
-/// What a piece takes besides its frames: its room, reading it back, and making it durable. Seen on this program's own
-/// renders, 0.1 to 0.2 s with files synced to a local drive.
-constexpr double kPieceMs = 150, kFramesOfPiece = 24;
-
-/// Opening sources and decoding up to a range's first frame.
-double entry_ms(const Forecast& costs, const IntervalCost& c, Frames at) {
-  for (const CostStretch& s : costs.model->stretches) {
-    if (at - costs.range.in < s.in || at - costs.range.in >= s.out) continue;
-    const CostPool& pool = costs.model->pools[s.pool];
-    double open = 0;
-    for (const float v : pool.entries) open += static_cast<double>(v) / static_cast<double>(pool.entries.size());
-    return open + static_cast<double>(s.entry_frames) * c.fetch_ms;
-  }
-  return 0;
+Situation situation_for(const ProgramPtr& played, const Notebook& notebook, const Shelf* shelf, MediaCatalog& media, const Route& route,
+                        const ForecastOptions& options, Device rendering, Form form, const Forecast* before) {
+  Situation s;
+  s.timeline = played->timeline(), s.played = played, s.route = route;
+  s.rendered = s.delivered = program_rendered(played, rendering, media);
+  s.notebook = &notebook, s.shelf = shelf, s.media = &media;
+  s.forecast = options, s.form = form;
+  ForecastOptions first = options;
+  first.before = before;
+  s.now = std::make_shared<const Forecast>(gc::forecast(*played, notebook, route, {0, played->duration()}, first));
+  return s;
 }
 
-}  // namespace
+ProgramPtr program_rendered(const ProgramPtr& program, Device device, MediaCatalog& media) {
+  const RenderOptions& o = program->options();
+  const bool unseen = std::any_of(program->intervals().begin(), program->intervals().end(),
+                                  [](const CompiledInterval& i) { return i.unseen; });
+  // Some of its frames may play at another scale.
+  const bool uniform = std::all_of(program->intervals().begin(), program->intervals().end(),
+                                   [&](const CompiledInterval& i) { return &program->playing(i.in) == program.get(); });
+  if (o.full_quality() && uniform && o.device == device && (o.rendering || !unseen)) return program;
+  RenderOptions full;
+  full.device = device, full.rendering = true, full.join_fields = o.join_fields;
+  return Program::compile(program->timeline(), media, full);
+}
 
-double seconds_to_render(const Situation& s, const ProgramPtr& program, const std::vector<FrameRange>& ranges, Form form) {
-  if (ranges.empty()) return 0;
-  FrameRange all = ranges.front();
-  for (const FrameRange& r : ranges) all.in = std::min(all.in, r.in), all.out = std::max(all.out, r.out);
-  ForecastOptions costs_only = s.forecast;
-  costs_only.trials = 1, costs_only.before = nullptr, costs_only.cost_scale = 1;
-  const Forecast costs = gc::forecast(*program, *s.notebook, {}, all, costs_only);
-  const Timeline& t = *program->timeline();
-  const double encode = costs.base * encode_ms(s, form, t.width, t.height);
-  double ms = 0;
-  for (const FrameRange& r : ranges) {
-    bool first = true;
-    for (const IntervalCost& c : costs.intervals) {
-      const double n = static_cast<double>(std::min(r.out, c.out) - std::max(r.in, c.in));
-      if (n <= 0) continue;
-      double process = c.process_ms;
-      for (const StageCost& stage : c.stages)
-        if (stage.kind == StageKind::display) process -= stage.ms;  // no screen is there to make a picture for
-      ms += n * std::max({encode, c.fetch_ms, (c.fetch_ms + std::max(0.0, process) + encode) / s.forecast.workers});
-      ms += kPieceMs * n / kFramesOfPiece;
-      if (first) ms += entry_ms(costs, c, r.in);
-      first = false;
-    }
+Supposed RemedyKind::suppose(const Situation& s, const Proposal& p) const {
+  return {s.played, with_supposed(s, p.at, [&](SupposedSeals& seals, Frames frame) { would_make(s, p, frame, seals); })};
+}
+
+Route with_rendered(const Situation& s, const std::vector<Proposal>& proposals) {
+  Situation with = s;
+  FrameRange all{s.played->duration(), 0};
+  for (const Proposal& p : proposals) {
+    const auto making = p.kind->making(p);
+    if (making && making->what == Making::What::frames)
+      for (const FrameRange& r : making->subject.frames) with.route = with_state(std::move(with.route), r, FrameState::sealed);
+    else all.in = std::min(all.in, p.at.in), all.out = std::max(all.out, p.at.out);
   }
-  return ms / 1000;
+  return with_supposed(with, all, [&](SupposedSeals& seals, Frames frame) {
+    for (const Proposal& p : proposals)
+      if (frame >= p.at.in && frame < p.at.out) p.kind->would_make(s, p, frame, seals);
+  });
+}
+
+double seconds_to_render(const Situation& s, const ProgramPtr& program, Form form) {
+  const FrameRange whole{0, program->duration()};
+  return whole.length() > 0 ? Pricing(program, *s.notebook, whole, s.forecast).frames({whole}, form) : 0;
 }
 
 Quote quote_of(const Situation& s, double modelled_seconds, std::uint64_t bytes, double read_mb_s) {
   Quote q;
   q.modelled_seconds = modelled_seconds, q.seconds = modelled_seconds * s.notebook->price_factor();
   q.bytes = bytes, q.read_mb_s = read_mb_s;
-  q.known = encode_ms(s, s.form, s.timeline->width, s.timeline->height) > 0;
+  q.known = encode_ms(*s.notebook, *s.timeline, s.form, s.timeline->width, s.timeline->height) > 0;
   if (s.shelf) q.volume = s.shelf->volumes().front().folder;
   return q;
 }

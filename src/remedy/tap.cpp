@@ -4,7 +4,6 @@
 
 #include "effects/registry.h"
 #include "remedy/kinds.h"
-#include "render/parts.h"
 
 namespace gc {
 namespace {
@@ -24,7 +23,7 @@ class TapCache : public RemedyKind {
       for (std::size_t i = 0; i < c->effects.size(); ++i) {
         const CompiledEffect& e = c->effects[i];
         if (e.type && e.type->stage == StageKind::repair) types.insert(e.type->id);
-        const double ms = mean_ms(s, e.stage);
+        const double ms = mean_stage_ms(*s.notebook, e.stage);
         if (ms > most) most = ms, dearest = i + 1;
       }
       // What would be cached below nothing is a pre-render.
@@ -47,17 +46,15 @@ class TapCache : public RemedyKind {
     return all;
   }
 
-  Supposed suppose(const Situation& s, const Proposal& p) const override {
-    return {s.played, with_supposed(s, p.at, [&](SupposedSeals& seals, Frames frame) {
-              s.played->each_segment(frame, [&](const Program& program, const CompiledSegment& c, Frames f, const Hash128&) {
-                if (std::ranges::find(p.segments, c.segment->id) == p.segments.end()) return;
-                const std::size_t n = p.subject.type.empty() ? p.subject.after : after(c, p.subject.type);
-                const int reach = c.window.length();
-                if (n == 0) return;
-                for (Frames at = f - reach; at <= f + reach; ++at)
-                  seals.add(program.tap_key(c, at, n), form(s, c, n), s.timeline->width, s.timeline->height);
-              });
-            })};
+  void would_make(const Situation& s, const Proposal& p, Frames frame, SupposedSeals& seals) const override {
+    s.played->each_segment(frame, [&](const Program& program, const CompiledSegment& c, Frames f, const Hash128&) {
+      if (std::ranges::find(p.segments, c.segment->id) == p.segments.end()) return;
+      const std::size_t n = p.subject.type.empty() ? p.subject.after : after(c, p.subject.type);
+      const int reach = c.window.length();
+      if (n == 0) return;
+      for (Frames at = f - reach; at <= f + reach; ++at)
+        seals.add(program.tap_key(c, at, n), form(s, c, n), s.timeline->width, s.timeline->height);
+    });
   }
   std::optional<Making> making(const Proposal& p) const override { return Making{Making::What::stack, p.subject}; }
 
@@ -67,12 +64,6 @@ class TapCache : public RemedyKind {
     for (std::size_t i = c.effects.size(); i > 0; --i)
       if (c.effects[i - 1].type && c.effects[i - 1].type->id == type) return i;
     return 0;
-  }
-  static double mean_ms(const Situation& s, const StageRef& stage) {
-    const StageCosts costs = s.notebook->stage(stage);
-    double sum = 0;
-    for (const float v : costs.ms) sum += static_cast<double>(v);
-    return costs.ms.empty() ? 0 : sum / static_cast<double>(costs.ms.size());
   }
   static Form form(const Situation& s, const CompiledSegment& c, std::size_t n) {
     bool alpha = !c.opaque;
@@ -95,10 +86,7 @@ class TapCache : public RemedyKind {
       const Form as = form(s, *c, count);
       const std::uint64_t each = form_frame_bytes(as, s.timeline->width, s.timeline->height);
       if (s.shelf && s.shelf->find(s.rendered->tap_key(*c, c->in, count)) && s.shelf->find(s.rendered->tap_key(*c, c->out - 1, count))) continue;
-      RenderOptions full;
-      full.device = s.rendered->options().device, full.rendering = true, full.join_fields = s.rendered->options().join_fields;
-      const ProgramPtr part = Program::compile(alone_up_to(*s.timeline, *c, count), *s.media, full);
-      seconds += seconds_to_render(s, part, {{c->in, c->out}}, as);
+      seconds += s.pricing().stack(*c, count, as);
       bytes += each * static_cast<std::uint64_t>(c->out - c->in);
       mb_s = std::max(mb_s, static_cast<double>(each) * s.timeline->rate.fps() / 1e6);
     }

@@ -161,6 +161,14 @@ int main(int argc, char** argv) {
   w.go_to(Station::timeline);
   shoot(w, folder, "2-timeline");
   w.go_to(Station::plan);
+  // With a review a quarter of an hour from now.
+  const std::int64_t now = session.derived()->plan.made_at;
+  Wishes review;
+  review.by = clock_text(now + 900, now).substr(clock_text(now + 900, now).find_last_of(' ') + 1);
+  session.set_wishes(review);
+  wait_until([&] { return session.current() && session.derived()->plan.review_at; }, 30000);
+  stations->panel(Station::plan)->table()->selectRow(0);
+  QTest::qWait(300);
   shoot(w, folder, "4-plan");
   // The worst span, played as it is: its first missed frames.
   const Span* worst = nullptr;
@@ -206,6 +214,14 @@ int main(int argc, char** argv) {
     wait_until([&] { return session.current() && session.work().kind == Work::Kind::none; }, 60000);
     ledger->select(changed.substr(0, bar));
   }
+  // Delivered from what is rendered and what is not, and read back.
+  w.go_to(Station::release);
+  std::error_code gone;
+  fs::remove_all(work / "delivered", gone);
+  session.deliver(QString::fromStdString((work / "delivered" / "the-kiln-year.mov").string()), "vc3-hqx");
+  wait_until([&] { return session.delivery_said().startsWith("Delivered"); }, 300000);
+  wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 60000);
+  shoot(w, folder, "6b-delivered");
   w.go_to(Station::seat);
   w.findChild<SeatPanel*>()->show_page(SeatPanel::Page::shelf);
   wait_until([&] { return session.shelf() != nullptr; }, 20000);

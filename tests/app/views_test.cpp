@@ -6,6 +6,8 @@
 #include <QTextBrowser>
 #include <QWheelEvent>
 
+#include "app/delivery_panel.h"
+#include "app/plan_panel.h"
 #include "app/style.h"
 #include "window_fixture.h"
 
@@ -673,6 +675,77 @@ TEST_F(Views, ARemedyInThePlanLeadsToItsPlaceAndTheNumbersAddUp) {
   EXPECT_NEAR(seconds, p.render_seconds, 1e-6);
   EXPECT_EQ(bytes, p.bytes);
   EXPECT_LE(p.after.expected_drops, p.before.expected_drops);
+}
+
+TEST_F(Views, ThePlanObeysABanAndForgetsItAgain) {
+  key(Qt::Key_4);
+  StationPanel* plan = window->findChild<Stations*>()->panel(Station::plan);
+  ASSERT_GT(plan->table()->rowCount(), 1);
+  EXPECT_FALSE(window->findChild<Ledger*>()->isVisible()) << "the room is the plan's";
+  const std::string id = session->derived()->plan.remedies.front().id;
+  const double before = session->derived()->plan.render_seconds;
+  plan->table()->setCurrentCell(0, 0);
+  key(Qt::Key_N, Qt::ShiftModifier);
+  const auto has = [&] {
+    return std::any_of(session->derived()->plan.remedies.begin(), session->derived()->plan.remedies.end(), [&](const Remedy& r) { return r.id == id; });
+  };
+  ASSERT_TRUE(wait_for([&] { return session->current() && !has(); }, 30000));
+  EXPECT_EQ(session->wishes().forbids.count(id), 1u);
+  auto* words = window->findChild<QPushButton*>("no-words");
+  EXPECT_EQ(words->text(), "Take back 1 word");
+  QTest::mouseClick(words, Qt::LeftButton);
+  ASSERT_TRUE(wait_for([&] { return session->current() && has(); }, 30000));
+  EXPECT_NEAR(session->derived()->plan.render_seconds, before, 1e-6);
+  // Pinned, it says so.
+  plan->table()->setCurrentCell(0, 0);
+  key(Qt::Key_P, Qt::ShiftModifier);
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.remedies.front().pinned; }, 30000));
+  session->set_wishes({});
+}
+
+TEST_F(Views, AClickInTheFrontierChoosesHowMuchTimeIsSpent) {
+  key(Qt::Key_4);
+  auto* frontier = window->findChild<Frontier*>("frontier");
+  const Plan whole = session->derived()->plan;
+  ASSERT_GT(whole.frontier.size(), 2u);
+  QTest::mouseClick(frontier, Qt::LeftButton, Qt::NoModifier, frontier->place(whole.frontier[1]).toPoint());
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.render_seconds < whole.render_seconds - 1e-6; }, 30000));
+  EXPECT_LE(session->derived()->plan.render_seconds, whole.frontier[1].seconds + 1e-3);
+  EXPECT_FALSE(session->derived()->plan.fits);
+  EXPECT_THAT(window->findChild<Stations*>()->panel(Station::plan)->sentence().toStdString(), testing::HasSubstr("It does not fit"));
+  session->set_wishes({});
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.fits; }, 30000));
+}
+
+TEST_F(Views, AReviewIsGivenByTheClockAndTheSentenceSaysWhenItIsReady) {
+  key(Qt::Key_4);
+  auto* by = window->findChild<QLineEdit*>("review-at");
+  by->setFocus();
+  by->selectAll();
+  QTest::keyClicks(by, "soon");
+  QTest::keyClick(by, Qt::Key_Tab);
+  EXPECT_EQ(by->text(), "") << "that is no time";
+  by->setFocus();
+  by->selectAll();
+  QTest::keyClicks(by, clock_text(std::time(nullptr) + 7200, std::time(nullptr)).substr(clock_text(std::time(nullptr) + 7200, std::time(nullptr)).find_last_of(' ') + 1).c_str());
+  QTest::keyClick(by, Qt::Key_Tab);
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.review_at; }, 30000));
+  EXPECT_THAT(session->derived()->plan.sentence, testing::HasSubstr("Ready by "));
+  session->set_wishes({});
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->derived()->plan.review_at; }, 30000));
+}
+
+TEST_F(Views, TheReleaseSaysWhatADeliveryTakesAndRefusesWhatTheGateRefuses) {
+  key(Qt::Key_6);
+  auto* delivery = window->findChild<DeliveryPanel*>("delivery");
+  ASSERT_TRUE(wait_for([&] { return delivery->said().contains("frames:"); }, 30000)) << delivery->said().toStdString();
+  // The stated costs are cards in place of effects, which no delivery can make.
+  EXPECT_FALSE(session->derived()->gate.may_deliver());
+  EXPECT_FALSE(window->findChild<QPushButton*>("deliver")->isEnabled());
+  const std::string rdd36 = delivery->said().toStdString();
+  window->findChild<QComboBox*>("delivery-form")->setCurrentIndex(5);
+  EXPECT_EQ(delivery->form(), "vc3-sq");
+  ASSERT_TRUE(wait_for([&] { return delivery->said().toStdString() != rdd36; }, 30000)) << "another form, another size";
 }
 
 TEST_F(Views, APlaybackScaleIsChosenInTheMenuAndNeverReachesTheDelivery) {

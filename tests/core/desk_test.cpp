@@ -1,4 +1,5 @@
 // The desk, its documents, and the demo production.
+#include "desk/remedies.h"
 #include "desk/report.h"
 #include "desk/suppose.h"
 #include "support.h"
@@ -67,7 +68,7 @@ TEST_F(AtTheDesk, ATimelineOfNothingIsNoTrouble) {
   for (const TimelinePtr& t :
        {Build().done(), Build().track("V1").done(), Build().track("V1").gap(10).done()}) {
     const View v = view(t);
-    const Plan p = make_plan(*v.played, *stores_.notebook, v.seals, whole(v), stores_.plan_options());
+    const Plan p = make_plan(situation_of(v, stores_), whole(v), {});
     EXPECT_TRUE(p.remedies.empty());
     EXPECT_TRUE(check_gate(*v.delivered, stores_.shelf.get()).may_deliver());
     NullDisplay display;

@@ -353,7 +353,7 @@ TEST(Missing, PicturesAreAVerdictOfTheirOwnAndStopTheDelivery) {
   ASSERT_EQ(f.count(Verdict::missing), 1);
   const auto span = std::find_if(f.spans.begin(), f.spans.end(), [](const Span& s) { return s.verdict == Verdict::missing; });
   EXPECT_EQ((FrameRange{span->in, span->out}), (FrameRange{10, 48}));
-  const Plan plan = make_plan(*p, **notebook, {}, {0, 72}, {});
+  const Plan plan = make_plan(situation_for(p, **notebook, nullptr, media, {}, {}, Device::processor, Form::vc3_hqx), {0, 72}, {});
   EXPECT_FALSE(plan.holds);
   EXPECT_NE(plan.sentence.find("cannot be played: media missing"), std::string::npos) << plan.sentence;
   for (const FrameRange& r : plan.ranges()) EXPECT_TRUE(r.out <= 10 || r.in >= 48) << "nothing can be rendered of it";

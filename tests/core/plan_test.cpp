@@ -24,12 +24,16 @@ class Planning : public testing::Test {
                           std::vector<FrameSample>(40, FrameSample{3, 8}));
     notebook_->add_encode(encode_key(256, 144), std::vector<float>(20, 10.0f));
   }
-  Plan plan() { return make_plan(*program_, *notebook_, {}, {0, program_->duration()}, options_); }
+  Plan plan() {
+    return make_plan(situation_for(program_, *notebook_, nullptr, media_, {}, forecast_, Device::processor, Form::vc3_hqx),
+                     {0, program_->duration()}, options_);
+  }
   test::TempFolder dir_;
   MediaCatalog media_;
   std::shared_ptr<Notebook> notebook_;
   ProgramPtr program_;
   PlanOptions options_;
+  ForecastOptions forecast_;
 };
 
 TEST_F(Planning, PreRendersWhatSpillsAndNothingElse) {
@@ -43,9 +47,9 @@ TEST_F(Planning, PreRendersWhatSpillsAndNothingElse) {
   EXPECT_TRUE(p.holds);
   EXPECT_EQ(p.frames, 144);
   EXPECT_EQ(p.bytes, static_cast<std::uint64_t>(144 * vc3_frame_bytes(256, 144, 28672)));
-  // (1 + 140 + 10) / 2 and (1 + 190 + 10) / 2 ms a frame.
-  EXPECT_NEAR(p.render_seconds, 72 * (151 + 201) / 2.0 / 1000, 0.01);
-  EXPECT_THAT(p.sentence, testing::HasSubstr("Pre-rendering 6.0 s of picture"));
+  // (1 + 140 + 10) / 2 and (1 + 190 + 10) / 2 ms a frame, and three pieces each.
+  EXPECT_NEAR(p.render_seconds, (72 * (151 + 201) / 2.0 + 6 * kPieceMs) / 1000, 0.01);
+  EXPECT_THAT(p.sentence, testing::HasSubstr("What fixes that: 2 pre-renders"));
 }
 
 TEST_F(Planning, LeavesAPlayingTimelineAlone) {
@@ -60,7 +64,7 @@ TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
   const Plan p = plan();
   // Brute force over every set of segments, with the same forecast and margin.
   double best = 1e9;
-  ForecastOptions slow = options_.forecast;
+  ForecastOptions slow = forecast_;
   slow.cost_scale = 1 + options_.margin;
   for (int set = 0; set < 32; ++set) {
     Route states(360);
@@ -69,7 +73,7 @@ TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
       if (set >> s & 1) {
         states = with_state(std::move(states), {72 * s, 72 * (s + 1)}, FrameState::sealed);
         const double work = std::vector<double>{20, 95, 92, 20, 160}[static_cast<std::size_t>(s)];
-        seconds += 72 * std::max(10.0, (1 + work + 10) / 2) / 1000;
+        seconds += (72 * std::max(10.0, (1 + work + 10) / 2) + 3 * kPieceMs) / 1000;
       }
     const Forecast f = forecast(*program_, *notebook_, states, {0, 360}, slow);
     if (f.expected_drops <= options_.most_drops && f.count(Verdict::spills) + f.count(Verdict::wavers) == 0)

@@ -1,77 +1,15 @@
 // Each kind of remedy on real frames: proposed with its price and gain, applied, played, undone and lifted; and what it
 // hides never reaches the delivery.
 #include "desk/relink.h"
-#include "desk/remedies.h"
-#include "media/compare.h"
 #include "release/gate.h"
-#include "support.h"
+#include "remedies.h"
 
 namespace gc {
 namespace {
 
 using test::Build;
 
-class Remedies : public testing::Test {
- protected:
-  Remedies() {
-    const std::string clip = (dir_ / "camera" / "day1" / "m.mp4").string();
-    fs::create_directories(dir_ / "camera" / "day1");
-    EXPECT_TRUE(test::shell("ffmpeg -v error -y -f lavfi -i testsrc2=s=320x180:r=24:d=3 -pix_fmt yuv420p -c:v libx264 -g 24 '" + clip + "'"));
-    over_ = test::movie(dir_ / "o.mov", Form::rdd36_alpha, 320, 180, 40, "kiln");
-    Build inner(320, 180);
-    inner.media("m", clip, 72).media("o", over_, 40).track("low").segment("s1", "o", 2, 24, {test::an("transform", {{"scale", 0.5}}), test::blur("b", 2)});
-    Build b(320, 180);
-    b.media("m", clip, 72).media("o", over_, 40).composition("comp", inner.done()->tracks);
-    // A stage that takes a stated time, far over the budget on any seat.
-    Effect heavy = test::an("Slow spell", Json::object());
-    heavy.id = "heavy";
-    b.track("V1").segment("a", "m", 5, 24, {test::blur("soft", 3), heavy, test::cdl("grade", 1.2)}).segment("c", "m", 30, 24, {test::cdl("g2", 1.1)});
-    b.track("V2").use("c1", "comp", 24).use("c2", "comp", 24);
-    auto t = std::make_shared<Timeline>(*b.done());
-    t->cards["Slow spell"] = {150, 320, 180, "processor"};
-    timeline_ = t;
-    DeskOptions o;
-    o.shelf = dir_ / "shelf", o.notebook = dir_ / "notebook.sqlite", o.workers = 2, o.settings = {};
-    stores_ = *Stores::open(o);
-    EXPECT_TRUE(measure(view_of(timeline_, stores_).played, *stores_.notebook, stores_.measure_options(6, false), {}));
-  }
-  Situation situation(const TimelinePtr& t) { return situation_of(view_of(t, stores_), stores_); }
-  Situation situation() { return situation(timeline_); }
-  Proposal proposal(const std::string& id) {
-    const Situation s = situation();
-    auto p = proposal_of(s, id);
-    EXPECT_TRUE(p) << id;
-    if (p) p->drops_saved = p->refused.empty() ? drops_saved(s, *p) : 0;
-    return p ? *p : Proposal{};
-  }
-  Applied applied(const std::string& id) {
-    const Situation s = situation();
-    const auto p = proposal_of(s, id);
-    EXPECT_TRUE(p) << id;
-    if (!p) return {};
-    auto r = apply(s, *p, stores_, "a tester", "to see it", "", {}, stop_);
-    EXPECT_TRUE(r) << id << ": " << (r ? "" : r.error().text());
-    return r ? *r : Applied{};
-  }
-  Image delivered(const TimelinePtr& t, Frames f) {
-    Decoders decoders;
-    StageLog log;
-    return render_frame(*view_of(t, stores_).delivered, f, nullptr, decoders, log);
-  }
-  Image played(const TimelinePtr& t, Frames f) {
-    Decoders decoders;
-    StageLog log;
-    const View v = view_of(t, stores_);
-    Image image = render_frame(*v.played, f, stores_.shelf.get(), decoders, log);
-    return image.width() == 320 ? std::move(image) : enlarged(image, 320, 180);
-  }
-
-  test::TempFolder dir_;
-  std::string over_;
-  TimelinePtr timeline_;
-  Stores stores_;
-  std::atomic<bool> stop_{false};
-};
+using test::Remedies;
 
 TEST_F(Remedies, APreRenderSavesWhatItSaysAndIsPlayed) {
   const Proposal p = proposal("render:a");
@@ -265,6 +203,21 @@ TEST_F(Remedies, AProxyTreeMirrorsTheOriginalsAndIsRelinkedByItsRoot) {
   const auto back = relink(relinked->timeline, media, dir_ / "camera", RelinkBy::mirrored);
   ASSERT_TRUE(back);
   EXPECT_EQ(back->timeline->sources.at("m")->path, timeline_->sources.at("m")->path);
+}
+
+TEST_F(Remedies, AProxyThatIsRelinkedAsASourceStopsAtTheGate) {
+  const View v = view_of(timeline_, stores_);
+  const auto files = write_proxies(v, dir_ / "light", 2, Form::vc3_sq, {});
+  ASSERT_TRUE(files) << files.error().text();
+  const auto small = std::ranges::find_if(*files, [](const ProxyFile& f) { return f.source == "m"; });
+  ASSERT_NE(small, files->end());
+  ASSERT_EQ(small->trouble, "");
+  EXPECT_EQ(probe(small->to)->copy_size, 2);
+  EXPECT_EQ(check_gate(*v.delivered, nullptr).count(GateKind::proxy), 0);
+  const TimelinePtr relinked = with_media(*timeline_, "m", small->to, small->to);
+  const Gate gate = check_gate(*view_of(relinked, stores_).delivered, nullptr);
+  EXPECT_FALSE(gate.may_deliver());
+  EXPECT_GE(gate.count(GateKind::proxy), 2) << "wherever it is read";
 }
 
 TEST(Angles, AreReadShownAndWrittenBack) {

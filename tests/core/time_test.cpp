@@ -111,7 +111,7 @@ TEST_F(Retime, AForecastSaysUnseenApartFromSlowAndThePlanRendersIt) {
                                  [](const Span& s) { return s.verdict == Verdict::unseen; });
   EXPECT_EQ(span->in, 24);
   EXPECT_EQ(span->out, 48);
-  const Plan plan = make_plan(*p, *notebook, {}, {0, 72}, {{}, 0.5});
+  const Plan plan = make_plan(situation_for(p, *notebook, nullptr, media_, {}, {}, Device::processor, Form::vc3_hqx), {0, 72}, {});
   ASSERT_EQ(plan.remedies.size(), 1u);
   EXPECT_THAT(plan.remedies[0].reason, testing::HasSubstr("Unseen"));
   EXPECT_THAT(plan.sentence, testing::HasSubstr("cannot be seen before rendering"));

@@ -6,6 +6,7 @@
 // A kill is one child process that does something to a shelf until it is killed, and a look at what is left.
 #include <fmt/format.h>
 #include <signal.h>
+#include <sys/prctl.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -19,6 +20,8 @@
 #include "desk/desk.h"
 #include "media/synthetic.h"
 #include "queue/prerender.h"
+#include "queue/renderer.h"
+#include "release/delivery.h"
 
 namespace gc {
 namespace {
@@ -59,6 +62,39 @@ std::uint64_t bytes_in(const fs::path& folder) {
   return bytes;
 }
 
+DeliveryOptions delivery_in(const fs::path& folder) {
+  DeliveryOptions o;
+  o.to = folder / "out" / "kiln.mov", o.form = "vc3-hqx", o.range = {0, kLength};
+  return o;
+}
+
+Result<DeliveryReport> deliver_in(const fs::path& folder, MediaCatalog& media) {
+  const auto notebook = Notebook::open(folder / "notebook.sqlite");
+  const auto shelf = Shelf::open(folder / "shelf");
+  if (!notebook || !shelf) return std::unexpected(!notebook ? notebook.error() : shelf.error());
+  return deliver(program(folder, 1, media), shelf->get(), **notebook, media, delivery_in(folder), {}, {});
+}
+
+/// Works off the queue's jobs, each in a process that takes a moment and says in a file of its own that it began.
+void work_off(const fs::path& folder, const std::atomic<bool>& stop) {
+  auto journal = Journal::open(folder / "queue.sqlite");
+  if (!journal) ::_exit(3);
+  RendererOptions o;
+  o.without_input = [] { return 1e9; };
+  o.start = [&](std::int64_t id) {
+    const pid_t parent = ::getpid(), pid = ::fork();
+    if (pid != 0) return static_cast<int>(pid);
+    ::prctl(PR_SET_PDEATHSIG, SIGKILL);
+    if (::getppid() != parent) ::_exit(4);
+    auto own = Journal::open(folder / "queue.sqlite");
+    if (!own) ::_exit(3);
+    for (Frames f = 1; f <= 8; ++f) (void)own->progress(id, f), std::this_thread::sleep_for(std::chrono::milliseconds(4));
+    (void)own->end(id, JobState::done, "", 0.03);
+    ::_exit(0);
+  };
+  (void)run_renderer(*journal, o, stop);
+}
+
 /// What a child does until it is killed. Each finished piece is told through the pipe.
 void work(const std::string& what, const fs::path& folder, std::uint64_t seed, int tell) {
   Rng draw{seed};
@@ -67,6 +103,25 @@ void work(const std::string& what, const fs::path& folder, std::uint64_t seed, i
     for (int i = 0; i < pieces; ++i) (void)!::write(tell, ".", 1);
   };
   for (;;) {
+    if (what == "deliver") {
+      (void)deliver_in(folder, media);
+      std::error_code e;
+      fs::remove_all(folder / "out", e);
+      continue;
+    }
+    if (what == "queue") {
+      auto journal = Journal::open(folder / "queue.sqlite");
+      if (!journal) ::_exit(3);
+      for (int i = 0; i < 3; ++i) {
+        Job j;
+        j.timeline = "Torture", j.file = fmt::format("/{}.otio", draw(1 << 20)), j.remedy = "render:0-8", j.price = {8, 0.03, 0.03};
+        j.making.subject.form = Form::vc3_hqx;
+        if (journal->add(j)) report(1);
+      }
+      const std::atomic<bool> never{false};
+      work_off(folder, never);
+      continue;
+    }
     auto opened = Shelf::open(folder / "shelf");
     if (!opened) ::_exit(3);
     Shelf& shelf = **opened;
@@ -116,6 +171,8 @@ class Torture {
       for (Frames f = 0; f < kLength; f += kStep) truth_[{v, f}] = {picture(*p, f, nullptr), picture(*p, f, shelf.get())};
     }
     one_ = bytes_in(folder_ / "shelf") / 4;
+    fresh();
+    if (const auto done = deliver_in(folder_, media_)) delivered_ = packets();
   }
 
   /// One try; what went wrong, or nothing.
@@ -125,6 +182,8 @@ class Torture {
     if (what == "full") return full();
     if (what == "gone") return gone();
     if (what == "clock") return clock();
+    if (what == "deliver") return delivery();
+    if (what == "queue") return queue();
     const std::uint64_t budget = what == "evict" ? one_ * 5 / 2 + kBudgetOverhead : 0;
     {
       const auto shelf = *Shelf::open(folder_ / "shelf");
@@ -173,7 +232,7 @@ class Torture {
   };
 
   void fresh() {
-    for (const char* name : {"shelf", "other"}) fs::remove_all(folder_ / name);
+    for (const char* name : {"shelf", "other", "out", "queue.sqlite", "queue.sqlite-wal", "queue.sqlite-shm"}) fs::remove_all(folder_ / name);
   }
   static Hash128 picture(const Program& p, Frames f, const SealLookup* seals) {
     Decoders decoders;
@@ -233,6 +292,55 @@ class Torture {
   static bool is_alive(const fs::path& file) {
     const auto process = read_file(file, 4096);
     return file.extension() == ".lease" && process && may_be_alive(*process);
+  }
+
+  /// Hashes of all coded pictures of the delivery; nothing when it cannot be read.
+  std::vector<Hash128> packets() const {
+    const auto hashes = picture_hashes((folder_ / "out" / "kiln.mov").string());
+    return hashes ? *hashes : std::vector<Hash128>{};
+  }
+
+  /// Runs a child for a random while and kills it.
+  std::string killed(const std::string& what) {
+    const auto [pid, pipe] = start(what);
+    std::this_thread::sleep_for(std::chrono::milliseconds(40 + draw_(900)));
+    ::kill(pid, SIGKILL);
+    int status = 0;
+    ::waitpid(pid, &status, 0);
+    told_ = 0;
+    char buffer[4096];
+    for (ssize_t n = 0; (n = ::read(pipe, buffer, sizeof buffer)) > 0;) told_ += static_cast<int>(n);
+    ::close(pipe);
+    return WIFEXITED(status) ? fmt::format("it ended by itself with {}", WEXITSTATUS(status)) : "";
+  }
+
+  /// A delivery is whole or not there, and goes on to be the very same.
+  std::string delivery() {
+    if (draw_(2)) {
+      const auto shelf = *Shelf::open(folder_ / "shelf");
+      (void)prerender(program(folder_, 1, media_), *shelf, {{0, kLength / 2}}, {}, {});
+    }
+    if (auto wrong = killed("deliver"); !wrong.empty()) return wrong;
+    const fs::path to = folder_ / "out" / "kiln.mov";
+    if (fs::exists(to) && packets() != delivered_) return "a file that looks finished is not";
+    if (fs::exists(to)) fs::remove_all(folder_ / "out");
+    if (const auto again = deliver_in(folder_, media_); !again) return "the delivery does not go on: " + again.error().text();
+    if (packets() != delivered_) return "the delivery that went on is another one";
+    return fs::exists(folder_ / "out" / ".kiln.mov.parts") ? "its parts are left" : "";
+  }
+
+  /// No job is lost, and none is done that nobody asked for.
+  std::string queue() {
+    if (auto wrong = killed("queue"); !wrong.empty()) return wrong;
+    auto journal = Journal::open(folder_ / "queue.sqlite");
+    if (!journal) return journal.error().text();
+    if (journal->check() != "ok") return "the journal is not sound: " + journal->check();
+    if (static_cast<int>(journal->jobs().size()) < told_) return fmt::format("{} jobs were added, {} are there", told_, journal->jobs().size());
+    const std::atomic<bool> never{false};
+    work_off(folder_, never);
+    for (const Job& j : journal->jobs())
+      if (j.state != JobState::done) return fmt::format("job {} is {} in the end: {}", j.id, state_name(j.state), j.trouble);
+    return journal->check() == "ok" ? "" : "the journal is not sound afterwards";
   }
 
   /// The index as an older version of the program left it, with everything but what it did not know.
@@ -353,6 +461,8 @@ class Torture {
   MediaCatalog media_;
   std::map<std::pair<int, Frames>, Truth> truth_;
   std::uint64_t one_ = 0;
+  std::vector<Hash128> delivered_;
+  int told_ = 0;  ///< by the child that was killed last
 };
 
 }  // namespace
@@ -363,7 +473,7 @@ int main(int argc, char** argv) {
   spdlog::set_level(spdlog::level::off);
   if (argc == 6 && std::strcmp(argv[1], "--child") == 0)
     work(argv[2], argv[3], std::strtoull(argv[4], nullptr, 10), std::atoi(argv[5]));
-  const std::vector<std::string> all{"encode", "evict", "clean", "rebuild", "migrate", "move", "writers", "damage", "full", "gone", "clock"};
+  const std::vector<std::string> all{"encode", "evict", "clean", "rebuild", "migrate", "move", "writers", "damage", "full", "gone", "clock", "deliver", "queue"};
   std::vector<std::string> what;
   int kills = 200;
   std::uint64_t seed = 1;

@@ -1,0 +1,134 @@
+#include "app/queue_window.h"
+
+#include <QApplication>
+#include <QEvent>
+#include <QHBoxLayout>
+#include <QVBoxLayout>
+
+#include "app/style.h"
+
+namespace gc {
+namespace {
+
+constexpr int kEveryMs = 1000, kTellMs = 250;
+
+QString text(const std::string& s) { return QString::fromStdString(s); }
+
+QString state_of(const Job& j) {
+  if (j.paused && j.state == JobState::waiting) return QueueWindow::tr("paused");
+  return QString::fromLatin1(state_name(j.state));
+}
+
+}  // namespace
+
+QueueWindow::QueueWindow(Session& session, QWidget* parent) : QDialog(parent), session_(session) {
+  setObjectName("queue");
+  setWindowTitle(tr("Queue"));
+  resize(900, 420);
+  auto* down = new QVBoxLayout(this);
+  sentence_ = new QLabel(this);
+  sentence_->setObjectName("queue-sentence");
+  sentence_->setWordWrap(true);
+  sentence_->setFont(look::text_font(15, true));
+  down->addWidget(sentence_);
+  table_ = new RowTable({tr("State"), tr("What"), tr("Of"), tr("Timeline"), tr("Frames"), tr("Takes"), tr("Why, and what to do")}, {6}, true, this);
+  table_->setObjectName("queue-table");
+  down->addWidget(table_, 1);
+  auto* row = new QHBoxLayout;
+  pause_ = new QPushButton(this);
+  pause_->setObjectName("queue-pause");
+  first_ = new QPushButton(tr("This one now"), this);
+  first_->setObjectName("queue-first");
+  cancel_ = new QPushButton(tr("Cancel the job"), this);
+  cancel_->setObjectName("queue-cancel");
+  auto* close = new QPushButton(tr("Close"), this);
+  for (QPushButton* b : {pause_, first_, cancel_}) row->addWidget(b);
+  row->addStretch(1);
+  row->addWidget(close);
+  down->addLayout(row);
+  connect(close, &QPushButton::clicked, this, &QDialog::close);
+  connect(pause_, &QPushButton::clicked, this, [this] {
+    if (!journal_) return;
+    QueueSettings s = journal_->settings();
+    s.paused = !s.paused;
+    (void)journal_->set_settings(s);
+    refresh();
+  });
+  connect(first_, &QPushButton::clicked, this, [this] { with([](Journal& j, std::int64_t id) { return j.move(id, true); }); });
+  connect(cancel_, &QPushButton::clicked, this, [this] { with([](Journal& j, std::int64_t id) { return j.cancel(id); }); });
+  connect(table_, &QTableWidget::itemSelectionChanged, this, [this] {
+    first_->setEnabled(chosen() > 0), cancel_->setEnabled(chosen() > 0);
+  });
+  if (auto journal = Journal::open()) journal_ = std::move(*journal);
+  connect(&timer_, &QTimer::timeout, this, [this] { refresh(); });
+  timer_.start(kEveryMs);
+  refresh();
+}
+
+std::int64_t QueueWindow::chosen() const {
+  const int row = table_->currentRow();
+  return row >= 0 && row < static_cast<int>(jobs_.size()) ? jobs_[static_cast<std::size_t>(row)].id : 0;
+}
+
+void QueueWindow::with(const std::function<Result<bool>(Journal&, std::int64_t)>& does) {
+  if (journal_ && chosen() > 0) (void)does(*journal_, chosen());
+  refresh();
+}
+
+void QueueWindow::refresh() {
+  if (!journal_) {
+    sentence_->setText(tr("The queue's journal cannot be opened. See that the data folder may be written to."));
+    return;
+  }
+  jobs_ = journal_->jobs();
+  std::vector<RowTable::Row> rows;
+  double left = 0;
+  int waiting = 0, failed = 0;
+  std::size_t done = 0;
+  for (const Job& j : jobs_) {
+    const bool open = j.state == JobState::waiting || j.state == JobState::working;
+    const double share = j.price.frames > 0 ? static_cast<double>(j.done) / static_cast<double>(j.price.frames) : 0;
+    if (open) left += j.price.said_s * (1 - std::min(1.0, share)), ++waiting;
+    failed += j.state == JobState::failed, done += j.state == JobState::done;
+    rows.push_back({{state_of(j), text(j.remedy.substr(0, j.remedy.find(':'))), text(j.what), text(j.timeline), tr("%1 of %2").arg(j.done).arg(j.price.frames),
+                     open ? text(duration_text(j.price.said_s)) : text(duration_text(j.taken_s)), text(j.trouble)},
+                    -1,
+                    text(j.file)});
+  }
+  table_->set_rows(std::move(rows));
+  const bool runs = !journal_->holder().empty();
+  QString said = waiting == 0 ? tr("Nothing waits.") : tr("%1 to be done, about %2 of work.").arg(waiting).arg(text(duration_text(left)));
+  if (waiting > 0 && !runs) said += " " + tr("No renderer runs; Shift+Return queues the plan and starts one.");
+  else if (waiting > 0 && !journal_->why().empty()) said += " " + tr("It waits: %1.").arg(text(journal_->why()));
+  if (failed > 0) said += " " + tr("%1 failed.").arg(failed);
+  sentence_->setText(said);
+  pause_->setText(journal_->settings().paused ? tr("Resume the queue") : tr("Pause the queue"));
+  first_->setEnabled(chosen() > 0), cancel_->setEnabled(chosen() > 0);
+  // What another process has put on the shelf answers frames here too.
+  if (std::exchange(done_, done) != done) session_.look_for_others();
+}
+
+UseTeller::UseTeller(Session& session, QObject* parent) : QObject(parent), session_(session) {
+  qApp->installEventFilter(this);
+  connect(&timer_, &QTimer::timeout, this, [this] {
+    const bool used = std::exchange(used_, false);
+    if (used || session_.playing()) session_.tell_queue(session_.playing());
+  });
+  timer_.start(kTellMs);
+}
+
+bool UseTeller::eventFilter(QObject* of, QEvent* event) {
+  switch (event->type()) {
+    case QEvent::KeyPress:
+    case QEvent::MouseButtonPress:
+    case QEvent::MouseMove:
+    case QEvent::Wheel:
+      used_ = true;
+      break;
+    default:
+      break;
+  }
+  return QObject::eventFilter(of, event);
+}
+
+}  // namespace gc

@@ -1,0 +1,51 @@
+// The queue, one key away from every station: what is made now, what waits and why, what is done, what failed and what to do.
+#pragma once
+#include <QDialog>
+#include <QLabel>
+#include <QPushButton>
+#include <QTimer>
+#include <optional>
+
+#include "app/row_table.h"
+#include "app/session.h"
+#include "queue/journal.h"
+
+namespace gc {
+
+class QueueWindow : public QDialog {
+  Q_OBJECT
+ public:
+  explicit QueueWindow(Session& session, QWidget* parent = nullptr);
+  RowTable* table() const { return table_; }
+  QString sentence() const { return sentence_->text(); }
+  /// Looks at the journal now; else it does every second.
+  void refresh();
+
+ private:
+  /// The job of the chosen row; 0: none.
+  std::int64_t chosen() const;
+  void with(const std::function<Result<bool>(Journal&, std::int64_t)>& does);
+  Session& session_;
+  std::optional<Journal> journal_;
+  std::vector<Job> jobs_;
+  std::size_t done_ = 0;
+  QLabel* sentence_;
+  RowTable* table_;
+  QPushButton *pause_, *cancel_, *first_;
+  QTimer timer_;
+};
+
+/// Tells the queue that somebody uses the window or plays, so that its work makes way.
+class UseTeller : public QObject {
+  Q_OBJECT
+ public:
+  explicit UseTeller(Session& session, QObject* parent = nullptr);
+  bool eventFilter(QObject* of, QEvent* event) override;
+
+ private:
+  Session& session_;
+  bool used_ = false;
+  QTimer timer_;
+};
+
+}  // namespace gc

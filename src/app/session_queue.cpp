@@ -1,0 +1,46 @@
+// The queue, as the window asks for it: the plan is put into it, and a renderer is started that outlives the window.
+#include <QCoreApplication>
+#include <QProcess>
+
+#include "app/session.h"
+#include "desk/queueing.h"
+
+namespace gc {
+
+void Session::queue_plan() {
+  if (!current() || elsewhere_ >= 0 || derived_->plan.remedies.empty()) return;
+  quick_.add([this, d = derived_, stores = stores_, file = file_.toStdString()]() mutable {
+    if (stores.options.notebook.empty()) stores.options.notebook = data_folder() / "notebook.sqlite";
+    auto journal = Journal::open();
+    if (!journal) return tell(journal.error());
+    const auto ids = enqueue(*journal, d->plan, d->view, stores, file);
+    if (!ids) return tell(ids.error());
+    const bool runs = !journal->holder().empty();
+    post([this, runs] {
+      // Beside this program, where both are built and installed.
+      const QString renderer = QCoreApplication::applicationDirPath() + "/gclk";
+      if (!runs && !QProcess::startDetached(renderer, {"work"}))
+        emit failed(tr("The renderer cannot be started: %1. The jobs wait; `gclk work` does them.").arg(renderer));
+      emit queue_changed();
+    });
+  });
+}
+
+void Session::look_for_others() {
+  quick_.add([this, stores = stores_] {
+    const std::size_t before = stores.shelf->chunks();
+    stores.shelf->look_again();
+    if (stores.shelf->chunks() != before) post([this] { seals_changed(); });
+  });
+}
+
+void Session::tell_queue(bool playing) {
+  quick_.add([playing] {
+    // Where nothing was ever queued, nobody has to be told.
+    std::error_code e;
+    if (!fs::exists(data_folder() / "queue.sqlite", e)) return;
+    if (auto journal = Journal::open()) (void)journal->note_use(playing);
+  });
+}
+
+}  // namespace gc

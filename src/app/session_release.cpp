@@ -1,0 +1,82 @@
+// Delivering, as the window asks for it.
+#include "app/session.h"
+#include "release/verification.h"
+
+namespace gc {
+namespace {
+
+DeliveryOptions options_for(const View& view, const Stores& stores, const fs::path& file, const std::string& form) {
+  DeliveryOptions o;
+  o.to = file, o.form = form, o.range = whole(view), o.workers = stores.options.workers;
+  o.device = stores.options.settings.rendering, o.notebook = stores.notebook;
+  return o;
+}
+
+QString text(const std::string& s) { return QString::fromStdString(s); }
+
+}  // namespace
+
+void Session::look_at_delivery(const std::string& form) {
+  if (!current() || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, form, stores = stores_, file = file_.toStdString()] {
+    if (quit_) return;
+    const auto quote = delivery_quote(d->view.delivered, stores.shelf.get(), *stores.notebook, *stores.media,
+                                      options_for(d->view, stores, fs::path(file).replace_extension(".mov"), form), stores.forecast_options());
+    QString said;
+    if (!quote) said = text(quote.error().text());
+    else
+      said = tr("%1 frames: %2 copied from what is rendered, %3 to be made. Takes %4 and %5.")
+                 .arg(whole(d->view).length())
+                 .arg(DeliverySources::frames(quote->sources.copied) + DeliverySources::frames(quote->sources.decoded))
+                 .arg(DeliverySources::frames(quote->sources.live))
+                 .arg(quote->known ? tr("about %1").arg(text(duration_text(quote->seconds))) : tr("a time that is not known"), text(bytes_text(quote->bytes)));
+    post([this, d, said] {
+      if (d != derived_) return;
+      delivery_said_ = said;
+      emit delivery_changed();
+    });
+  });
+}
+
+void Session::deliver(const QString& file, const std::string& form) {
+  if (!current() || elsewhere_ >= 0 || work_.kind == Work::Kind::rendering) return;
+  stop_playing();
+  stop_work();  // measuring makes way
+  const std::stop_token stop = begin_labour(Work::Kind::rendering, tr("Delivering"));
+  labour_.add([this, d = derived_, to = file.toStdString(), form, stop, stores = stores_] {
+    if (stop.stop_requested()) return;
+    const DeliveryOptions o = options_for(d->view, stores, to, form);
+    const double frames = static_cast<double>(o.range.length());
+    const auto tell_of = [&](const QString& what, double done) {
+      post([this, stop, what, share = done / frames] {
+        if (!stop.stop_requested()) set_work(Work::Kind::rendering, what, share);
+      });
+      return !stop.stop_requested();
+    };
+    const auto done = gc::deliver(d->view.delivered, stores.shelf.get(), *stores.notebook, *stores.media, o, stores.forecast_options(), [&](const DeliveryProgress& p) {
+      return tell_of(p.seconds_left > 0 ? tr("Delivering: %1 of %2 frames, %3 left").arg(p.done).arg(p.total).arg(text(duration_text(p.seconds_left)))
+                                        : tr("Putting together: %1 of %2 frames").arg(p.done).arg(p.total),
+                     static_cast<double>(p.done));
+    });
+    QString said;
+    if (!done) said = text(done.error().text());
+    else {
+      VerifyOptions v;
+      v.range = o.range;
+      const auto read = verify_delivery(done->file, d->view.delivered, *stores.media, v, [&](Frames n) { return tell_of(tr("Reading back: %1 frames").arg(n), static_cast<double>(n)); });
+      said = tr("Delivered %1 frames in %2, %3: %4.").arg(done->frames).arg(text(duration_text(done->seconds)), text(bytes_text(done->bytes)), text(done->file.string()));
+      if (!read) said += " " + tr("It was not read back: %1").arg(text(read.error().text()));
+      else if (read->good()) said += " " + tr("Verified: every frame read back, %1 held against a live one.").arg(read->sampled);
+      else said += " " + tr("Not right: %1").arg(text(read->findings.front().what));
+      for (const std::string& r : done->remarks) said += " " + text(r);
+    }
+    post([this, said, failed = !done, stop] {
+      delivery_said_ = said;
+      if (failed && !stop.stop_requested()) emit this->failed(said);
+      end_labour(stop);
+      emit delivery_changed();
+    });
+  });
+}
+
+}  // namespace gc

@@ -1,0 +1,160 @@
+#include "cli/deliver.h"
+
+#include <fmt/format.h>
+
+#include "cli/print.h"
+#include "desk/report_page.h"
+#include "release/verification.h"
+
+namespace gc {
+namespace {
+
+struct DeliverArguments {
+  std::string to, form = "rdd36", text, file;
+  bool verify = false, burn = false, replace = false, silent = false, dry = false;
+};
+
+Json to_json(const Verification& v) {
+  Json findings = Json::array();
+  for (const Finding& f : v.findings) findings.push_back({{"frame", f.frame}, {"what", f.what}});
+  return {{"good", v.good()}, {"frames", v.frames}, {"sampled", v.sampled}, {"psnr_db_worst", v.sampled > 0 ? Json(v.psnr_db_worst) : Json()},
+          {"psnr_db_mean", v.sampled > 0 ? Json(v.psnr_db_mean) : Json()}, {"sound_seconds", v.sound_seconds}, {"manifest", v.manifest.string()},
+          {"findings", findings}};
+}
+
+void print(const Verification& v) {
+  if (v.good()) fmt::print("Verified: {} frames read back, {} held against a live render, {:.1f} dB at worst.\n", v.frames, v.sampled, v.psnr_db_worst);
+  for (const Finding& f : v.findings) fmt::print("  {}\n", f.what);
+  if (!v.manifest.empty()) fmt::print("  Hashes of all frames: {}\n", v.manifest.string());
+}
+
+/// What a sequence is opened by.
+fs::path readable(const DeliveryOptions& o, Rate rate) {
+  if (o.to.filename().string().find('%') == std::string::npos) return o.to;
+  return sequence_path(o.to.string(), 0, o.range.length() - 1, rate);
+}
+
+Result<Verification> verified(const fs::path& file, const Opened& o, VerifyOptions options, const std::atomic<bool>& interrupted) {
+  options.range = o.range;
+  auto v = verify_delivery(file, o.view.delivered, *o.stores.media, options, [&](Frames n) {
+    show_progress(fmt::format("Reading back: {} of {} frames", n, o.range.length()));
+    return !interrupted.load();
+  });
+  end_progress();
+  return v;
+}
+
+int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  const Gate gate = check_gate(*o->view.delivered, o->stores.shelf.get());
+  DeliveryOptions d;
+  d.to = fs::absolute(a.to), d.form = a.form, d.range = o->range, d.workers = o->stores.options.workers;
+  d.device = o->stores.options.settings.rendering, d.notebook = o->stores.notebook;
+  d.burn_timecode = a.burn, d.burn_text = a.text, d.replace = a.replace, d.sound = !a.silent;
+  Json j{{"gate", to_json(gate)}};
+  if (!gate.may_deliver()) {
+    j["frames"] = 0, j["verified"] = false;
+    if (c.json) put(j);
+    else print(gate, o->view);
+    return 1;
+  }
+  const ForecastOptions costs = o->stores.forecast_options();
+  const auto quote = delivery_quote(o->view.delivered, o->stores.shelf.get(), *o->stores.notebook, *o->stores.media, d, costs);
+  if (!quote) return fail(quote.error(), c.json);
+  const auto n = [](const std::vector<FrameRange>& r) { return DeliverySources::frames(r); };
+  if (!c.json)
+    fmt::print("{} frames: {} copied, {} decoded, {} made; {}, about {}.\n", o->range.length(), n(quote->sources.copied), n(quote->sources.decoded),
+               n(quote->sources.live), quote->known ? "takes about " + duration_text(quote->seconds) : "how long is not known", bytes_text(quote->bytes));
+  j["said_seconds"] = quote->known ? Json(quote->seconds) : Json(), j["said_bytes"] = quote->bytes;
+  if (a.dry) {
+    j["copied_frames"] = n(quote->sources.copied), j["decoded_frames"] = n(quote->sources.decoded), j["live_frames"] = n(quote->sources.live);
+    if (c.json) put(j);
+    return 0;
+  }
+  const auto done = deliver(o->view.delivered, o->stores.shelf.get(), *o->stores.notebook, *o->stores.media, d, costs, [&](const DeliveryProgress& p) {
+    show_progress(fmt::format("{}: {} of {} frames{}", p.what, p.done, p.total, p.seconds_left > 0 ? ", " + duration_text(p.seconds_left) + " left" : ""));
+    return !interrupted.load();
+  });
+  end_progress();
+  if (!done) return fail(done.error(), c.json);
+  j["frames"] = done->frames, j["copied_frames"] = n(done->sources.copied), j["decoded_frames"] = n(done->sources.decoded);
+  j["live_frames"] = n(done->sources.live), j["seconds"] = done->seconds, j["bytes"] = done->bytes, j["file"] = done->file.string();
+  j["remarks"] = done->remarks, j["verified"] = Json(), j["manifest"] = Json();
+  if (!c.json) {
+    fmt::print("Delivered {} frames in {}, {}: {}\n", done->frames, duration_text(done->seconds), bytes_text(done->bytes), done->file.string());
+    for (const std::string& r : done->remarks) fmt::print("  {}\n", r);
+  }
+  bool good = true;
+  if (a.verify) {
+    VerifyOptions v;
+    v.burnt_in = a.burn || !a.text.empty();
+    const auto read = verified(readable(d, o->view.timeline->rate), *o, v, interrupted);
+    if (!read) return fail(read.error(), c.json);
+    good = read->good(), j["verified"] = good, j["manifest"] = read->manifest.string(), j["verification"] = to_json(*read);
+    if (!c.json) print(*read);
+  }
+  if (c.json) put(j);
+  return good ? 0 : 1;
+}
+
+int cmd_verify(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  VerifyOptions v;
+  v.burnt_in = a.burn;
+  const auto read = verified(a.file, *o, v, interrupted);
+  if (!read) return fail(read.error(), c.json);
+  if (c.json) put(to_json(*read));
+  else print(*read);
+  return read->good() ? 0 : 1;
+}
+
+int cmd_report(const Common& c, const DeliverArguments& a) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  const auto page = report_page(o->view, o->stores, a.file.empty() ? fs::path() : fs::absolute(a.file));
+  if (!page) return fail(page.error(), c.json);
+  if (!a.to.empty())
+    if (auto r = write_file_atomic(a.to, a.to.ends_with(".csv") ? page->csv : a.to.ends_with(".json") ? page->json.dump(1) + "\n" : page->html); !r) return fail(r.error(), c.json);
+  if (c.json) put(page->json);
+  else if (a.to.empty()) return fail(usage("it is not said where to", "Give --out report.html, .csv or .json.").error(), false);
+  else fmt::print("{}\n", a.to);
+  return 0;
+}
+
+}  // namespace
+
+void add_deliver_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& interrupted) {
+  static DeliverArguments a;
+  CLI::App* s = app.add_subcommand("deliver", "Deliver the timeline itself, at full quality, with nothing temporary in it");
+  s->footer("Example: gclk deliver cut.otio --to out/kiln.mov --form rdd36 --verify");
+  add_common(s, c, true);
+  std::string forms;
+  for (const std::string& id : delivery_forms()) forms += (forms.empty() ? "" : ", ") + id;
+  s->add_option("--to", a.to, "The file; of pictures a name with %0Nd in it")->required();
+  s->add_option("--form", a.form, "One of " + forms);
+  s->add_option("--range", c.range, "IN-OUT, frames or timecodes");
+  s->add_flag("--verify", a.verify, "Read it back and hold it against the timeline");
+  s->add_flag("--burn-timecode", a.burn, "Timecode in the picture, for review copies");
+  s->add_option("--burn-text", a.text, "A name in the picture, for review copies");
+  s->add_flag("--replace", a.replace, "An earlier delivery at the same place is replaced");
+  s->add_flag("--silent", a.silent, "Without sound");
+  s->add_flag("--dry-run", a.dry, "Only say what it would take");
+  s->callback([&] { code = cmd_deliver(c, a, interrupted); });
+  s = app.add_subcommand("report", "One page of what plays, what was rendered, what is hidden and what was delivered");
+  s->footer("Example: gclk report cut.otio --out report.html --delivery out/kiln.mov");
+  add_common(s, c, true);
+  s->add_option("--out", a.to, "The page: .html; or .csv, .json");
+  s->add_option("--delivery", a.file, "A delivered file, to be told of");
+  s->callback([&] { code = cmd_report(c, a); });
+  s = app.add_subcommand("verify", "Read a delivery back and hold it against the timeline");
+  s->footer("Example: gclk verify out/kiln.mov cut.otio");
+  s->add_option("delivery", a.file, "The delivered file")->required();
+  add_common(s, c, true);
+  s->add_option("--range", c.range, "IN-OUT of the timeline, that it is of");
+  s->add_flag("--burn-timecode", a.burn, "Something is burnt into its lower edge");
+  s->callback([&] { code = cmd_verify(c, a, interrupted); });
+}
+
+}  // namespace gc

@@ -1,0 +1,240 @@
+#include "cli/queue.h"
+
+#include <fmt/format.h>
+#include <sys/prctl.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <thread>
+
+#include "cli/print.h"
+#include "cli/table.h"
+#include "desk/planning.h"
+#include "desk/queueing.h"
+#include "desk/remedies.h"
+#include "queue/renderer.h"
+
+namespace gc {
+namespace {
+
+struct QueueArguments {
+  std::int64_t id = 0, one = 0;
+  bool watch = false, all = false, first = false, last = false, forever = false;
+  int priority = 0;
+  double seconds = 0, measure = 20;
+  std::string name, value;
+};
+
+Json to_json(const Job& j) {
+  return {{"id", j.id}, {"timeline", j.timeline}, {"file", j.file}, {"remedy", j.remedy}, {"what", j.what}, {"state", j.paused && j.state == JobState::waiting ? "paused" : state_name(j.state)},
+          {"frames", j.price.frames}, {"frames_done", j.done}, {"said_seconds", j.price.said_s}, {"taken_seconds", j.taken_s}, {"bytes", j.bytes}, {"priority", j.priority},
+          {"tries", j.tries}, {"trouble", j.trouble}, {"added", j.added}, {"began", j.began}, {"ended", j.ended}};
+}
+
+void print(const std::vector<Job>& jobs, const Journal& journal) {
+  Table t({"Job", "State", "Remedy", "Of", "Timeline", "Done", "Said", "Took", "Trouble"});
+  double left = 0;
+  for (const Job& j : jobs) {
+    const bool over = j.state != JobState::waiting && j.state != JobState::working;
+    if (!over) left += j.price.said_s * (1 - (j.price.frames > 0 ? static_cast<double>(j.done) / static_cast<double>(j.price.frames) : 0));
+    t.row({std::to_string(j.id), j.paused && !over ? "paused" : state_name(j.state), j.remedy, j.what, j.timeline, fmt::format("{} of {}", j.done, j.price.frames),
+           duration_text(j.price.said_s), over ? duration_text(j.taken_s) : "", j.trouble});
+  }
+  fmt::print("{}", t.text());
+  if (left > 0) fmt::print("  About {} of work left.{}\n", duration_text(left), journal.holder().empty() ? " No renderer runs; `gclk work` is one." : journal.why().empty() ? "" : " It waits: " + journal.why() + ".");
+}
+
+template <class Does>
+int with_journal(const Common& c, Does does) {
+  auto journal = Journal::open();
+  if (!journal) return fail(journal.error(), c.json);
+  return does(*journal);
+}
+
+int cmd_list(const Common& c, const QueueArguments& a, const std::atomic<bool>& interrupted) {
+  return with_journal(c, [&](Journal& journal) {
+    do {
+      Json list = Json::array();
+      const std::vector<Job> jobs = journal.jobs();
+      for (const Job& j : jobs) list.push_back(to_json(j));
+      if (c.json) put({{"renderer", !journal.holder().empty()}, {"why", journal.why()}, {"jobs", list}});
+      else print(jobs, journal);
+      if (!a.watch) break;
+      std::this_thread::sleep_for(std::chrono::seconds(1));
+      if (!c.json && !interrupted) fmt::print("\n");
+    } while (!interrupted);
+    return 0;
+  });
+}
+
+int cmd_add(const Common& c, const QueueArguments& a, const std::atomic<bool>& interrupted) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  auto measured = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(a.measure, false), [&](const MeasureProgress& p) {
+    show_progress(fmt::format("Measuring {}", p.what));
+    return !interrupted.load();
+  });
+  end_progress();
+  if (!measured) return fail(measured.error(), c.json);
+  const Plan plan = make_plan(situation_of(o->view, o->stores), o->range, plan_options(*o->view.timeline, o->stores));
+  return with_journal(c, [&](Journal& journal) {
+    // Where it is kept by default is said too: the renderer may be started elsewhere.
+    Stores stores = o->stores;
+    if (stores.options.notebook.empty()) stores.options.notebook = data_folder() / "notebook.sqlite";
+    const auto ids = enqueue(journal, plan, o->view, stores, c.file, a.priority);
+    if (!ids) return fail(ids.error(), c.json);
+    if (c.json) put({{"added", *ids}, {"sentence", plan.sentence}, {"said_seconds", plan.render_seconds}});
+    else fmt::print("{}\n{} job{} wait{} now. `gclk work` does them.\n", plan.sentence, ids->size(), ids->size() == 1 ? "" : "s", ids->size() == 1 ? "s" : "");
+    return 0;
+  });
+}
+
+/// What a change of one job says.
+int changed(const Common& c, const Result<bool>& r, std::int64_t id, const char* done) {
+  if (!r) return fail(r.error(), c.json);
+  if (!*r) return fail(usage(fmt::format("job {} is none that this can be done with", id), "`gclk queue` lists them.").error(), c.json);
+  if (c.json) put({{"job", id}, {"done", done}});
+  else fmt::print("Job {} is {}.\n", id, done);
+  return 0;
+}
+
+int cmd_pause(const Common& c, const QueueArguments& a, bool pause) {
+  return with_journal(c, [&](Journal& journal) {
+    if (a.id > 0) return changed(c, journal.pause(a.id, pause), a.id, pause ? "paused" : "resumed");
+    QueueSettings s = journal.settings();
+    s.paused = pause;
+    if (auto r = journal.set_settings(s); !r) return fail(r.error(), c.json);
+    if (c.json) put({{"paused", pause}});
+    else fmt::print("The queue is {}.\n", pause ? "paused" : "resumed");
+    return 0;
+  });
+}
+
+int cmd_cancel(const Common& c, const QueueArguments& a) {
+  return with_journal(c, [&](Journal& journal) {
+    if (!a.all) return changed(c, journal.cancel(a.id), a.id, "cancelled");
+    int n = 0;
+    for (const Job& j : journal.jobs())
+      if (j.state == JobState::waiting || j.state == JobState::working)
+        if (const auto r = journal.cancel(j.id)) n += *r;
+    if (c.json) put({{"cancelled", n}});
+    else fmt::print("{} jobs are cancelled. What they finished stays on the shelf.\n", n);
+    return 0;
+  });
+}
+
+int cmd_log(const Common& c, const QueueArguments& a) {
+  return with_journal(c, [&](Journal& journal) {
+    const auto j = journal.job(a.id);
+    if (!j) return fail(usage(fmt::format("there is no job {}", a.id), "`gclk queue` lists them.").error(), c.json);
+    if (c.json) put(to_json(*j));
+    else
+      fmt::print("Job {}: {} of '{}', {}\n  of {}\n  from {}\n  {} of {} frames, said {}, took {}, tried {} time{}\n  added {}, began {}, ended {}\n  {}\n", j->id, j->remedy,
+                 j->what, state_name(j->state), j->file, j->snapshot, j->done, j->price.frames, duration_text(j->price.said_s), duration_text(j->taken_s), j->tries,
+                 j->tries == 1 ? "" : "s", j->added, j->began, j->ended, j->trouble);
+    return 0;
+  });
+}
+
+int cmd_set(const Common& c, const QueueArguments& a) {
+  return with_journal(c, [&](Journal& journal) {
+    QueueSettings s = journal.settings();
+    if (auto r = Journal::set(s, a.name, a.value); !r) return fail(r.error(), c.json);
+    if (auto r = journal.set_settings(s); !r) return fail(r.error(), c.json);
+    if (c.json) put({{"setting", a.name}, {"value", a.value}});
+    else fmt::print("{} is {} now.\n", a.name, a.value);
+    return 0;
+  });
+}
+
+/// This very program, with a job to do by itself.
+int start_job(std::int64_t job, bool always) {
+  const std::string program = fs::read_symlink("/proc/self/exe").string(), number = std::to_string(job);
+  const pid_t parent = ::getpid(), pid = ::fork();
+  if (pid != 0) return pid;
+  ::prctl(PR_SET_PDEATHSIG, SIGKILL);  // nobody would look after it
+  if (::getppid() != parent) ::_exit(4);
+  // Last at the processors and at the drives; one that may always work gets its small share of a busy machine.
+  sched_param none{};
+  if (!always) ::sched_setscheduler(0, SCHED_IDLE, &none);
+  constexpr int kIdleClass = 3 << 13, kThisProcess = 1;
+  ::syscall(SYS_ioprio_set, kThisProcess, 0, kIdleClass);
+  ::execl(program.c_str(), program.c_str(), "work", "--one", number.c_str(), static_cast<char*>(nullptr));
+  ::_exit(4);
+}
+
+int cmd_work(const Common& c, const QueueArguments& a, const std::atomic<bool>& interrupted) {
+  return with_journal(c, [&](Journal& journal) {
+    if (a.one > 0) {
+      if (auto r = do_job(journal, a.one, interrupted); !r) return fail(r.error(), c.json);
+      return interrupted ? 4 : 0;
+    }
+    RendererOptions o;
+    o.start = [&](std::int64_t job) { return start_job(job, journal.settings().when == QueueSettings::When::always); }, o.until_empty = !a.forever, o.most_seconds = a.seconds;
+    const auto r = run_renderer(journal, o, interrupted);
+    sweep_snapshots(journal);
+    if (!r) return fail(r.error(), c.json);
+    if (c.json) put({{"done", r->done}, {"failed", r->failed}, {"busy_elsewhere", r->busy_elsewhere}});
+    else if (r->busy_elsewhere) fmt::print("Another renderer works for this seat already.\n");
+    else fmt::print("{} jobs done, {} failed.\n", r->done, r->failed);
+    return r->failed > 0 ? 1 : 0;
+  });
+}
+
+}  // namespace
+
+void add_queue_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& interrupted) {
+  static QueueArguments a;
+  CLI::App* queue = app.add_subcommand("queue", "What is to be rendered: now, next, done, failed and why");
+  queue->footer("Example: gclk queue --watch");
+  queue->add_flag("--json", c.json, "One JSON document");
+  queue->add_flag("--watch", a.watch, "Say it again every second");
+  queue->require_subcommand(0, 1);
+  queue->callback([&, queue] {
+    if (queue->get_subcommands().empty()) code = cmd_list(c, a, interrupted);
+  });
+  const auto add = [&](const char* name, const char* what, bool job) {
+    CLI::App* s = queue->add_subcommand(name, what);
+    s->add_flag("--json", c.json, "One JSON document");
+    if (job) s->add_option("job", a.id, "Its number")->required();
+    return s;
+  };
+  CLI::App* s = queue->add_subcommand("add", "Queue the plan of a timeline");
+  add_common(s, c, true);
+  s->add_option("--range", c.range, "IN-OUT, frames or timecodes");
+  s->add_option("--measure", a.measure, "Seconds that measuring may take")->check(CLI::Range(0.1, 3600.0));
+  s->add_option("--priority", a.priority, "Of this timeline against others; higher first");
+  s->callback([&] { code = cmd_add(c, a, interrupted); });
+  for (const bool pause : {true, false}) {
+    s = add(pause ? "pause" : "resume", pause ? "Pause a job, or the whole queue" : "Go on with a job, or the whole queue", false);
+    s->add_option("job", a.id, "Its number; all when left out");
+    s->callback([&, pause] { code = cmd_pause(c, a, pause); });
+  }
+  s = add("cancel", "Cancel a job; what it finished stays", false);
+  s->add_option("job", a.id, "Its number");
+  s->add_flag("--all", a.all, "Everything that waits or runs");
+  s->callback([&] { code = cmd_cancel(c, a); });
+  s = add("move", "Do a job before all others, or after them", true);
+  s->add_flag("--first", a.first, "This one now");
+  s->add_flag("--last", a.last, "After all others");
+  s->callback([&] {
+    code = a.first == a.last ? fail(usage("it is not said where to", "Give --first or --last.").error(), c.json)
+                             : with_journal(c, [&](Journal& j) { return changed(c, j.move(a.id, a.first), a.id, a.first ? "first" : "last"); });
+  });
+  s = add("log", "Everything about a job", true);
+  s->callback([&] { code = cmd_log(c, a); });
+  s = add("set", "When it may work: when, idle, hours, power, while-working, after-closing", false);
+  s->add_option("name", a.name, "Name of the setting")->required();
+  s->add_option("value", a.value, "Its value")->required();
+  s->callback([&] { code = cmd_set(c, a); });
+  s = app.add_subcommand("work", "Do the jobs of the queue, in idle time");
+  s->footer("Example: gclk work");
+  s->add_flag("--json", c.json, "One JSON document");
+  s->add_flag("--forever", a.forever, "Wait for more when nothing is left");
+  s->add_option("--seconds", a.seconds, "At most so much work");
+  s->add_option("--one", a.one, "Only this job, in this process");
+  s->callback([&] { code = cmd_work(c, a, interrupted); });
+}
+
+}  // namespace gc

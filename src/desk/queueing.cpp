@@ -1,0 +1,98 @@
+#include "desk/queueing.h"
+
+#include "base/clock.h"
+#include "desk/remedies.h"
+
+namespace gc {
+namespace {
+
+fs::path snapshots() { return data_folder() / "queue" / "snapshots"; }
+
+/// The timeline as a file of the queue's own: media by their whole paths, so that it may lie anywhere.
+Result<fs::path> snapshot_of(const TimelinePtr& timeline) {
+  auto t = std::make_shared<Timeline>(*timeline);
+  for (auto& [id, source] : t->sources) {
+    auto absolute = std::make_shared<MediaSource>(*source);
+    absolute->url = source->path;
+    source = absolute;
+  }
+  t->collection = Json(), t->place.clear();
+  std::error_code e;
+  fs::create_directories(snapshots(), e);
+  const fs::path temporary = snapshots() / (".new-" + hash_text(own_process()).hex() + ".otio");
+  if (auto r = save_timeline(*t, temporary); !r) return std::unexpected(r.error());
+  const auto text = read_file(temporary);
+  if (!text) return std::unexpected(text.error());
+  const fs::path file = snapshots() / (hash_text(*text).hex() + ".otio");
+  if (auto r = sync_and_rename(temporary, file); !r) return std::unexpected(r.error());
+  return file;
+}
+
+}  // namespace
+
+Result<std::vector<std::int64_t>> enqueue(Journal& journal, const Plan& plan, const View& view, const Stores& stores, const fs::path& file, int priority) {
+  std::vector<std::int64_t> ids;
+  const std::string whose = fs::absolute(file).string();
+  if (auto r = journal.forget_waiting(whose); !r) return std::unexpected(r.error());
+  const auto snapshot = snapshot_of(view.timeline);
+  if (!snapshot) return std::unexpected(snapshot.error());
+  for (const Remedy& r : plan.remedies) {
+    const auto making = r.proposal.kind ? r.proposal.kind->making(r.proposal) : std::nullopt;
+    if (!making) continue;  // a slip: nothing is rendered for it
+    Job j;
+    j.timeline = view.timeline->name, j.file = whose, j.snapshot = snapshot->string(), j.remedy = r.id;
+    j.what = r.segment_name, j.making = *making, j.priority = priority, j.bytes = r.bytes;
+    j.shelf = stores.shelf->folder().string(), j.notebook = stores.options.notebook.string();
+    Frames frames = 0;
+    for (const FrameRange& f : making->subject.frames) frames += f.length();
+    j.price = {frames > 0 ? frames : r.range.length(), r.modelled_seconds, r.render_seconds};
+    auto id = journal.add(std::move(j));
+    if (!id) return std::unexpected(id.error());
+    ids.push_back(*id);
+  }
+  return ids;
+}
+
+Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& stop) {
+  const auto job = journal.job(id);
+  if (!job) return usage("there is no job " + std::to_string(id), "`gclk queue` lists them.");
+  const auto made = [&]() -> Result<PrerenderReport> {
+    DeskOptions options;
+    options.shelf = job->shelf, options.notebook = job->notebook;
+    auto stores = Stores::open(options);
+    if (!stores) return std::unexpected(stores.error());
+    auto timeline = open_timeline(job->snapshot, stores->media);
+    if (!timeline) return std::unexpected(timeline.error());
+    const View view = view_of(*timeline, *stores);
+    Situation s;
+    s.timeline = view.timeline, s.played = view.played, s.route = view.seals, s.delivered = view.delivered;
+    s.rendered = program_rendered(view.played, stores->options.settings.rendering, *stores->media);
+    s.notebook = stores->notebook.get(), s.shelf = stores->shelf.get(), s.media = stores->media.get();
+    PrerenderOptions how = stores->prerender_options(job->price);
+    how.form = job->making.subject.form;
+    Stopwatch told;
+    return carry_out(s, job->making, *stores->shelf, how, [&](const PrerenderProgress& p) {
+      if (told.ms() > 200) (void)journal.progress(id, p.done), told.restart();
+      return !stop.load();
+    });
+  }();
+  if (!made) {
+    // A lasting fault: the same would happen again.
+    if (auto r = journal.end(id, JobState::failed, made.error().text(), 0); !r) return r;
+    return std::unexpected(made.error());
+  }
+  if (made->cancelled) return {};  // it waits again: whoever started this process says so
+  if (auto r = journal.progress(id, made->frames + made->already_sealed); !r) return r;
+  return journal.end(id, JobState::done, "", made->seconds);
+}
+
+void sweep_snapshots(const Journal& journal) {
+  std::set<std::string> needed;
+  for (const Job& j : journal.jobs())
+    if (j.state == JobState::waiting || j.state == JobState::working || j.state == JobState::failed) needed.insert(j.snapshot);
+  std::error_code e;
+  for (const auto& file : fs::directory_iterator(snapshots(), e))
+    if (file.path().extension() == ".otio" && !needed.contains(file.path().string())) fs::remove(file.path(), e);
+}
+
+}  // namespace gc

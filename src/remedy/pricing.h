@@ -1,0 +1,43 @@
+// What rendering takes on this seat as it is now, by what its stages cost.
+#pragma once
+#include "forecast/forecast.h"
+#include "media/writer.h"
+
+namespace gc {
+
+/// Pieces, each durable by itself, that a render is cut into.
+inline constexpr Frames kPiecePriced = 24;
+/// What a piece takes besides its frames: its room, reading it back, and making it durable. Seen on this program's own
+/// renders, 0.1 to 0.2 s with files synced to a local drive.
+inline constexpr double kPieceMs = 150;
+
+/// What encoding one frame takes here, ms; 0 when nothing is known. Other forms than VC-3 HQX by what they take against it.
+double encode_ms(const Notebook& notebook, const Timeline& timeline, Form form, int width, int height);
+
+/// Milliseconds of one stage on the mean; 0 when nothing is known.
+double mean_stage_ms(const Notebook& notebook, const StageRef& stage);
+
+/// Prices of a program's frames, which are made flat out over all workers: one at a time fetched, one at a time encoded on
+/// a worker's own time. Every range begins with opening its sources and decoding up to its first frame.
+class Pricing {
+ public:
+  /// @param rendered program at full quality
+  Pricing(const ProgramPtr& rendered, const Notebook& notebook, FrameRange range, ForecastOptions options);
+
+  /// Seconds for finished frames, by costs alone.
+  double frames(const std::vector<FrameRange>& ranges, Form form) const;
+  /// Seconds for a segment's picture after the first effects of its stack.
+  double stack(const CompiledSegment& segment, std::size_t effects, Form form) const;
+  /// Costs of all frames, live and at full quality.
+  const Forecast& costs() const { return costs_; }
+
+ private:
+  double entry_ms(const IntervalCost& c, Frames at) const;
+
+  ProgramPtr program_;
+  const Notebook& notebook_;
+  int workers_;
+  Forecast costs_;
+};
+
+}  // namespace gc
