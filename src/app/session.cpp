@@ -5,6 +5,7 @@
 
 #include "base/clock.h"
 #include "base/log.h"
+#include "desk/settled.h"
 #include "media/compare.h"
 
 namespace gc {
@@ -258,6 +259,7 @@ void Session::timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr de
   history_.emplace(timeline, saved);
   ++opened_;
   wishes_ = wishes_of(*timeline);
+  noted_ = timeline;
   latest_ = timeline.get();
   file_ = file, origin_ = origin;
   playout_.reset(), audit_.reset(), explanation_.reset();
@@ -378,6 +380,11 @@ void Session::seals_changed() {
 }
 
 void Session::edited() {
+  if (noted_ && noted_ != timeline())
+    quick_.add([before = noted_, after = timeline()] {
+      if (auto log = EditLog::open(EditLog::usual_file())) (void)log->note(*after, changes_between(*before, *after), seconds_now());
+    });
+  noted_ = timeline();
   latest_ = timeline().get();
   if (changed()) keep_edits_.start();
   else give_up_edits();

@@ -269,6 +269,7 @@ class Session : public QObject, private Display {
   };
   std::optional<Accepted> accepted_;
   Wishes wishes_;
+  TimelinePtr noted_;  ///< up to which edits are in the log of edits
   QString delivery_said_;
   bool resume_render_ = false, resume_measure_ = false;
 

@@ -1,5 +1,7 @@
 #include "cli/common.h"
 
+#include "base/clock.h"
+#include "desk/settled.h"
 #include <fmt/format.h>
 #include <unistd.h>
 
@@ -42,7 +44,11 @@ Result<TimelinePtr> load(const Common& c) {
 }
 
 int save_edit(const Common& c, const TimelinePtr& edited, Json done, const std::string& sentence) {
+  const auto before = load(c);
   if (auto r = save_timeline(*edited, c.file); !r) return fail(r.error(), c.json);
+  // How often a segment is edited says how settled it is. A log that cannot be kept is no reason to fail.
+  if (before)
+    if (auto log = EditLog::open(EditLog::usual_file())) (void)log->note(*edited, changes_between(**before, *edited), seconds_now());
   if (c.json) put(done);
   else fmt::print("{}\n", sentence);
   return 0;

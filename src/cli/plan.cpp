@@ -4,6 +4,8 @@
 
 #include "cli/print.h"
 #include "cli/table.h"
+#include "base/clock.h"
+#include "desk/settled.h"
 #include "desk/planning.h"
 #include "desk/remedies.h"
 
@@ -44,6 +46,7 @@ Result<Plan> plan_for(const Opened& o, const PlanArguments& a, const std::atomic
   auto options = plan_options(*wishes);
   if (!options) return std::unexpected(options.error());
   options->words = !wishes->pins.empty() || !wishes->forbids.empty();
+  know_settledness(*options, *o.view.timeline);
   options->lp = !a.lp.empty(), options->thinking = 5;
   auto measured = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(a.measure, false), [&](const MeasureProgress& p) {
     show_progress(fmt::format("Measuring {}", p.what));
@@ -138,6 +141,32 @@ int cmd_run(const Common& c, const PlanArguments& a, const std::atomic<bool>& in
   return done->made.cancelled ? 4 : 0;
 }
 
+int cmd_settled(const Common& c, const PlanArguments& a) {
+  auto t = load(c);
+  if (!t) return fail(t.error(), c.json);
+  auto log = EditLog::open(EditLog::usual_file());
+  if (!log) return fail(log.error(), c.json);
+  for (const bool lock : {true, false})
+    for (const std::string& name : lock ? a.pins : a.forbids) {
+      const auto s = segment_called(**t, name);
+      if (!s) return fail(s.error(), c.json);
+      if (auto r = log->lock(**t, (*s)->id, lock); !r) return fail(r.error(), c.json);
+    }
+  constexpr double kHours = 12;
+  Json list = Json::array();
+  Table table({"Segment", "Name", "Changed again within 12 h", "Below its top effect"});
+  for (const SegmentPtr& s : video_segments(**t)) {
+    const double all = log->chance(**t, s->id, 1 << 20, kHours, seconds_now());
+    const double below = log->chance(**t, s->id, s->stack.empty() ? 0 : s->stack.size() - 1, kHours, seconds_now());
+    const bool locked = log->locked(**t, s->id);
+    list.push_back({{"segment", s->id}, {"name", s->name}, {"chance", all}, {"chance_below_top", below}, {"locked", locked}});
+    table.row({s->id, s->name, locked ? "locked" : fmt::format("{:.0f} %", all * 100), fmt::format("{:.0f} %", below * 100)});
+  }
+  if (c.json) put({{"segments", list}});
+  else fmt::print("{}", table.text());
+  return 0;
+}
+
 }  // namespace
 
 void add_plan_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& interrupted) {
@@ -165,6 +194,12 @@ void add_plan_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& i
   s->add_option("--out", a.out, "Write the plan to a file");
   s->add_option("--lp", a.lp, "Write the problem in LP format");
   s->callback([&] { code = cmd_plan(c, a, interrupted); });
+  CLI::App* settled = app.add_subcommand("settled", "Say how likely each segment is changed again, or lock some");
+  settled->footer("Example: gclk settled cut.otio --lock ky-05");
+  add_common(settled, c, true);
+  settled->add_option("--lock", a.pins, "Segments that stay as they are");
+  settled->add_option("--unlock", a.forbids, "Segments that may change again");
+  settled->callback([&] { code = cmd_settled(c, a); });
   s = add("run", "Carry out the plan, or pre-render a range", "gclk run cut.otio");
   s->add_option("--from", a.from, "Carry out this plan file");
   s->callback([&] { code = cmd_run(c, a, interrupted); });

@@ -484,8 +484,8 @@ TimelinePtr with_stated_costs(TimelinePtr t) {
     std::erase_if(changed->stack, [](const Effect& e) { return e.type == "spatial_nr" || e.type == "blur"; });
     for (const StatedCost& c : kStated)
       if (s->id == c.segment)
-        changed->stack.insert(
-            changed->stack.begin(),
+        // Above the grade: no part of the stack could be kept below it, so that what is planned are pre-renders.
+        changed->stack.push_back(
             Effect{s->id + "-stated",
                    "cost_card",
                    {{"name", "stated"}, {"ms", c.load * budget}, {"width", t->width}, {"height", t->height}},

@@ -8,6 +8,7 @@
 #include "base/files.h"
 #include "desk/remedies.h"
 #include "desk/report.h"
+#include "desk/settled.h"
 
 namespace gc {
 namespace {
@@ -110,8 +111,23 @@ Result<PlanOptions> plan_options(const Wishes& w) {
   return o;
 }
 
+void know_settledness(PlanOptions& o, const Timeline& t) {
+  std::error_code e;
+  if (!fs::exists(EditLog::usual_file(), e)) return;
+  auto log = EditLog::open(EditLog::usual_file());
+  if (!log) return;
+  constexpr double kUsualHours = 12;  // until a review that nobody has set
+  const double now = seconds_now(), hours = o.review.at ? std::max(0.0, static_cast<double>(*o.review.at) - now) / 3600 : kUsualHours;
+  auto timeline = std::make_shared<Timeline>();
+  timeline->name = t.name, timeline->folder = t.folder;
+  o.unsettled = [log = std::make_shared<EditLog>(std::move(*log)), timeline, hours, now](const std::string& segment, std::size_t below) {
+    return log->chance(*timeline, segment, below, hours, now);
+  };
+}
+
 PlanOptions plan_options(const Timeline& t, const Stores& stores) {
   PlanOptions o = plan_options(wishes_of(t)).value_or(PlanOptions{});
+  know_settledness(o, t);
   // No plan asks for more than its volume has room for.
   if (stores.shelf && !stores.shelf->volumes().empty()) {
     const ShelfVolume& v = stores.shelf->volumes().front();

@@ -25,6 +25,8 @@ Result<void> keep_wishes(const Timeline& timeline, const Wishes& wishes);
 
 /// Options for planning as the wishes have it.
 Result<PlanOptions> plan_options(const Wishes& wishes);
+/// With how likely each segment is changed again before the review.
+void know_settledness(PlanOptions& options, const Timeline& timeline);
 PlanOptions plan_options(const Timeline& timeline, const Stores& stores);
 
 struct CarriedOut {

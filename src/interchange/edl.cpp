@@ -97,15 +97,14 @@ class Reader {
     }
     Event e;
     e.number = w[0], e.reel = w[1], e.kind = w[3];
-    std::size_t at = 4;
     if (e.kind == "D" || e.kind.starts_with("W")) {
       if (!is_number(w[4]) || w.size() < 9) return wrong("a transition without its length");
-      e.length = std::stoll(w[4]), at = 5;
+      e.length = std::stoll(w[4]);
     } else if (e.kind != "C") {
       remarks_.push_back(fmt::format("Event {} has the transition '{}', which is read as a cut.", e.number, e.kind));
-      if (e.kind.starts_with("K") && is_number(w[4])) at = 5;
     }
-    if (w.size() < at + 4) return wrong("an event wants four timecodes");
+    // Keys have words of their own before the four timecodes.
+    const std::size_t at = w.size() - 4;
     Frames* to[] = {&e.source_in, &e.source_out, &e.in, &e.out};
     for (std::size_t i = 0; i < 4; ++i) {
       const auto f = frame(w[at + i]);

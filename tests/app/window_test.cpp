@@ -22,7 +22,7 @@ namespace {
 TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   // The answer is on the first screen.
   EXPECT_THAT(sentence().toStdString(),
-              testing::AllOf(testing::HasSubstr("will drop"), testing::HasSubstr("Pre-rendering")));
+              testing::AllOf(testing::HasSubstr("will drop"), testing::HasSubstr("4 pre-renders")));
   ASSERT_TRUE(button("carry-out")->isVisible());
   const Forecast called = session->derived()->plan.before;
   for (const StatedCost& s : kStated)

@@ -99,7 +99,7 @@ TEST(EditList, GapsSoundAndOtherChannelsAreTold) {
 005  A        V     K B      00:00:05:00 00:00:06:00 01:00:03:00 01:00:04:00
 SPLIT: AUDIO DELAY= 00:00:00:05
 )");
-  EXPECT_EQ(segments(t).size(), 3u);
+  ASSERT_EQ(segments(t).size(), 3u);
   EXPECT_TRUE(std::holds_alternative<Gap>(t->tracks[0]->items[1]));
   std::string told;
   for (const std::string& r : t->remarks) told += r + "\n";

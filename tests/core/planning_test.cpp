@@ -298,7 +298,7 @@ TEST_F(PlansOfTheDesk, WhatWasEditedMeanwhileIsLeftOut) {
   const Plan p = plan(o);
   ASSERT_FALSE(p.ranges().empty());
   const View before = view_of(timeline_, stores_);
-  const View now = view_of(with_param(*timeline_, "a", "soft", "radius", 5), stores_);
+  const View now = view_of(with_param(*timeline_, "a", "soft", "sigma", 7), stores_);
   const auto done = carry_out(p, before, now, stores_, {});
   ASSERT_TRUE(done);
   EXPECT_EQ(view_of(now.timeline, stores_).seals[10], FrameState::live) << "segment a is another now";
