@@ -31,7 +31,7 @@ DerivedPtr make_derived(const TimelinePtr& timeline, const Stores& stores,
     const bool rendering = before && before->view.timeline == timeline && !(before->view.seals == d->view.seals);
     options.frontier = !rendering;
     d->plan = make_plan(s, whole(d->view), options);
-    if (rendering) d->plan.frontier = before->plan.frontier;
+    if (rendering) d->plan.frontier = before->plan.frontier, d->plan.prefixes = before->plan.prefixes;
   }
   std::vector<IntervalCost> full;
   if (d->view.played != d->view.delivered) {

@@ -544,7 +544,7 @@ std::string sentence_of(const Plan& p) {
   const bool hides = std::any_of(p.remedies.begin(), p.remedies.end(), [](const Remedy& r) { return !r.proposal.hides.empty(); });
   return what + fmt::format("{}: {}; {}, {}.{}", ready.empty() ? (p.holds ? " What fixes that" : " What there is time for") : ready, counted(p.remedies), duration_text(p.render_seconds), bytes_text(p.bytes),
                             p.holds ? (hides ? " Something is hidden meanwhile." : " Nothing that is judged is hidden.")
-                                    : fmt::format(" About {:.0f} dropped frames are left.", p.after.expected_drops));
+                                    : fmt::format(" About {:.0f} dropped frame{} left.", p.after.expected_drops, std::lround(p.after.expected_drops) == 1 ? " is" : "s are"));
 }
 
 }  // namespace

@@ -100,7 +100,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   Frames at = 0;
   for (const auto& s : session->derived()->view.played->segments())
     if (session->derived()->view.seals[static_cast<std::size_t>(s->in)] == FrameState::sealed &&
-        !s->segment->stack.empty() && s->segment->stack.back().type == "cdl" && s->content == Content::source)
+        std::ranges::any_of(s->segment->stack, [](const Effect& e) { return e.type == "cdl"; }) && s->content == Content::source)
       id = s->segment->id, at = s->in;
   ASSERT_FALSE(id.empty());
   QTest::mouseClick(skyline, Qt::LeftButton, Qt::NoModifier,
