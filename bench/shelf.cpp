@@ -7,6 +7,7 @@
 #include <iostream>
 
 #include "base/clock.h"
+#include "rows.h"
 #include "desk/desk.h"
 #include "media/synthetic.h"
 #include "queue/prerender.h"
@@ -17,18 +18,6 @@ namespace {
 
 constexpr int kRounds = 5;
 constexpr std::size_t kPieces = 50000, kFramesEach = 24;
-Json results = Json::array();
-
-void row(const std::string& name, double value, const char* unit, double goal, bool least) {
-  const bool met = least ? value >= goal : value <= goal;
-  results.push_back({{"name", name}, {"value", value}, {"unit", unit}, {"goal", goal}, {"met", met}});
-  fmt::print("  {:<26} {:>8.3f} {:<3} goal {} {:<7} {}\n", name, value, unit, least ? "≥" : "≤", goal, met ? "met" : "missed");
-  std::cout.flush();
-}
-double median(std::vector<double> v) {
-  std::sort(v.begin(), v.end());
-  return v[v.size() / 2];
-}
 
 Hash128 name_of(std::size_t piece, std::size_t frame) {
   return Hasher().add(static_cast<std::int64_t>(piece)).add(static_cast<std::int64_t>(frame)).done();

@@ -9,16 +9,11 @@ extern "C" {
 
 #include <memory>
 
+#include "media/av_text.h"
 #include "media/sound.h"
 
 namespace gc {
 namespace {
-
-std::string av_text(int code) {
-  char buffer[AV_ERROR_MAX_STRING_SIZE] = {};
-  av_strerror(code, buffer, sizeof buffer);
-  return buffer;
-}
 
 struct InputEnd {
   void operator()(AVFormatContext* f) const { avformat_close_input(&f); }

@@ -10,14 +10,10 @@ extern "C" {
 #include <cmath>
 #include <cstring>
 
+#include "media/av_text.h"
+
 namespace gc {
 namespace {
-
-std::string av_text(int code) {
-  char buffer[AV_ERROR_MAX_STRING_SIZE] = {};
-  av_strerror(code, buffer, sizeof buffer);
-  return buffer;
-}
 
 template <auto Free>
 struct Freed {

@@ -13,6 +13,7 @@ extern "C" {
 #include <cstring>
 #include <map>
 
+#include "media/av_text.h"
 #include "media/convert.h"
 #include "media/copy_mark.h"
 #include "media/matrix.h"
@@ -20,12 +21,6 @@ extern "C" {
 
 namespace gc {
 namespace {
-
-std::string av_text(int code) {
-  char buffer[AV_ERROR_MAX_STRING_SIZE] = {};
-  av_strerror(code, buffer, sizeof buffer);
-  return buffer;
-}
 
 std::unexpected<Error> cannot_write(const std::string& path, int code) {
   return environment("cannot be written: " + av_text(code), path,

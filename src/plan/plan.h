@@ -103,8 +103,9 @@ struct PlanOptions {
   bool words = false;       ///< what each word costs
   bool lp = false;
   double thinking = 2;      ///< seconds for choosing
-  /// The chance that a segment's stack is changed again, from its effect n on upwards, before the review.
-  std::function<double(const std::string& segment, std::size_t from_effect)> unsettled;
+  /// The chance that a segment is changed before the review at an effect below the n-th of its stack, which a picture kept
+  /// after n effects would not outlive.
+  std::function<double(const std::string& segment, std::size_t below)> unsettled;
 };
 
 /// Makes a plan for frames of the situation's timeline.

@@ -184,6 +184,7 @@ int main(int argc, char** argv) {
   wait_until([&] { return session.work().kind == Work::Kind::rendering && session.work().share > 0.3; },
              120000);
   shoot(w, folder, "4c-running");
+  session.set_wishes({});
   wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 300000);
   QTest::qWait(800);
   w.go_to(Station::playout);

@@ -8,6 +8,7 @@
 
 #include "app/delivery_panel.h"
 #include "app/plan_panel.h"
+#include "app/queue_window.h"
 #include "app/style.h"
 #include "window_fixture.h"
 
@@ -733,6 +734,33 @@ TEST_F(Views, AReviewIsGivenByTheClockAndTheSentenceSaysWhenItIsReady) {
   EXPECT_THAT(session->derived()->plan.sentence, testing::HasSubstr("Ready by "));
   session->set_wishes({});
   ASSERT_TRUE(wait_for([&] { return session->current() && !session->derived()->plan.review_at; }, 30000));
+}
+
+TEST_F(Views, TheQueueIsOneKeyAwayAndItsJobsAreOrderedPausedAndCancelled) {
+  auto journal = *Journal::open();
+  Job j;
+  j.timeline = "Another timeline", j.file = "/other.otio", j.price = {48, 4, 4};
+  j.remedy = "render:0-48", j.what = "First";
+  ASSERT_TRUE(journal.add(j));
+  j.remedy = "bake:smoke", j.what = "Second";
+  const std::int64_t second = *journal.add(j);
+  key(Qt::Key_Q);
+  auto* queue = window->findChild<QueueWindow*>("queue");
+  ASSERT_TRUE(queue && queue->isVisible());
+  ASSERT_EQ(queue->table()->rowCount(), 2);
+  EXPECT_THAT(queue->sentence().toStdString(), testing::AllOf(testing::HasSubstr("2 to be done"), testing::HasSubstr("No renderer runs")));
+  queue->table()->selectRow(1);
+  QTest::mouseClick(queue->findChild<QPushButton*>("queue-first"), Qt::LeftButton);
+  EXPECT_EQ(queue->table()->item(0, 2)->text(), "Second");
+  auto* pause = queue->findChild<QPushButton*>("queue-pause");
+  QTest::mouseClick(pause, Qt::LeftButton);
+  EXPECT_TRUE(journal.settings().paused);
+  EXPECT_EQ(pause->text(), "Resume the queue");
+  QTest::mouseClick(pause, Qt::LeftButton);
+  queue->table()->selectRow(0);
+  QTest::mouseClick(queue->findChild<QPushButton*>("queue-cancel"), Qt::LeftButton);
+  EXPECT_EQ(journal.job(second)->state, JobState::cancelled);
+  queue->close();
 }
 
 TEST_F(Views, TheReleaseSaysWhatADeliveryTakesAndRefusesWhatTheGateRefuses) {

@@ -377,17 +377,18 @@ TEST(Moods, AreThoseOfPlayoutsThatBeganAsCrowdedAsNow) {
 TEST(Moods, BeforeAnyPlayoutCrowdedCoresMakeTheForecastDearer) {
   const test::TempFolder dir;
   auto book = *Notebook::open(dir / "n.sqlite");
-  const ProgramPtr program = steady(*book, 64);
+  const ProgramPtr program = steady(*book, 80);
   const auto made = [&] { return forecast(*program, *book, {}, {0, 480}, {}); };
   EXPECT_EQ(made().expected_drops, 0);
-  EXPECT_NEAR(made().intervals.front().load, 0.78, 0.01);
+  const double load = made().intervals.front().load;
+  EXPECT_LT(load, 1);
   book->note_crowding(1);
   const Forecast f = made();
-  EXPECT_GT(f.expected_drops, 20);
-  EXPECT_NEAR(f.intervals.front().load, 0.78 * crowded(1), 0.02) << "what is shown is what is forecast";
+  EXPECT_GT(f.expected_drops, 10);
+  EXPECT_NEAR(f.intervals.front().load, load * crowded(1), 0.02) << "what is shown is what is forecast";
   EXPECT_EQ(f.crowding, 1);
   // The person is told, in words and in figures.
-  EXPECT_THAT(f.surcharge(), testing::AllOf(testing::HasSubstr("1.4"), testing::HasSubstr("100 %")));
+  EXPECT_THAT(f.surcharge(), testing::AllOf(testing::HasSubstr("1.1"), testing::HasSubstr("100 %")));
   EXPECT_TRUE(Forecast().surcharge().empty());
   const Json j = to_json(f);
   EXPECT_NEAR(j["costs_over_known"].get<double>(), crowded(1), 0.02);

@@ -1,0 +1,143 @@
+// What stands between a plan and a delivery: choosing among 300 and 2 400 segments, how soon the queue's work sleeps after a
+// key press, and delivering by copying and by encoding. Writes build/bench-release.json.
+#include <fmt/format.h>
+#include <signal.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <fstream>
+#include <iostream>
+#include <thread>
+
+#include "base/clock.h"
+#include "rows.h"
+#include "desk/desk.h"
+#include "media/synthetic.h"
+#include "plan/plan_score.h"
+#include "queue/renderer.h"
+#include "release/delivery.h"
+
+using namespace gc;
+
+namespace {
+
+constexpr int kRounds = 5;
+constexpr int kWidth = 1280, kHeight = 720;
+constexpr Frames kLength = 240;
+void plans() {
+  for (const int units : {300, 2400}) {
+    std::vector<double> seconds;
+    for (int i = 0; i < 3; ++i) {
+      const PlanCase c = random_plan_case(static_cast<std::uint64_t>(units + i), units);
+      const Stopwatch watch;
+      SimulationJudge judge = c.judge();
+      Chooser chooser(c.problem, judge);
+      (void)chooser.least_work({});
+      seconds.push_back(watch.ms() / 1000);
+    }
+    row(fmt::format("plan_{}_segments", units), median(seconds), "s", units == 300 ? 1 : 5, false);
+  }
+}
+
+/// From the moment at which the machine is said to be used until the job's process is asleep.
+void yielding(const fs::path& folder) {
+  auto journal = *Journal::open(folder / "queue.sqlite");
+  Job j;
+  j.remedy = "render:0-1", j.price = {1, 1, 1};
+  (void)journal.add(j);
+  std::atomic<double> idle{1e9};
+  std::atomic<int> child{0};
+  std::atomic<bool> stop{false};
+  RendererOptions o;
+  o.without_input = [&] { return idle.load(); };
+  o.start = [&](std::int64_t) {
+    const pid_t pid = ::fork();
+    if (pid == 0)
+      for (std::atomic<std::uint64_t> n = 0;; ++n) continue;
+    child = pid;
+    return static_cast<int>(pid);
+  };
+  std::thread renderer([&] { (void)run_renderer(journal, o, stop); });
+  const auto asleep = [&] {
+    std::ifstream stat("/proc/" + std::to_string(child.load()) + "/stat");
+    std::string all((std::istreambuf_iterator<char>(stat)), {});
+    const std::size_t at = all.rfind(')');
+    return at != std::string::npos && all[at + 2] == 'T';
+  };
+  while (child == 0) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+  std::vector<double> ms;
+  for (int i = 0; i < 21; ++i) {
+    while (asleep()) std::this_thread::sleep_for(std::chrono::milliseconds(2));
+    std::this_thread::sleep_for(std::chrono::milliseconds(60 + 7 * i));
+    idle = 0.05;
+    const Stopwatch watch;
+    while (!asleep()) std::this_thread::sleep_for(std::chrono::microseconds(500));
+    ms.push_back(watch.ms());
+    idle = 1e9;
+  }
+  std::sort(ms.begin(), ms.end());
+  row("key_press_to_asleep", ms[ms.size() / 2], "ms", 100, false);
+  row("key_press_to_asleep_worst", ms.back(), "ms", 100, false);
+  stop = true;
+  renderer.join();
+}
+
+void deliveries(const fs::path& folder) {
+  const fs::path file = folder / "m.mov";
+  auto w = *MovieWriter::create(file.string(), Form::vc3_sq, kWidth, kHeight, {24, 1});
+  std::vector<Image> pictures;
+  for (Frames f = 0; f < kLength; ++f) {
+    Image picture = synthetic_frame("hands", f, kWidth, kHeight, 7, 0.02f);
+    (void)w->write(picture);
+    if (f < 24) pictures.push_back(std::move(picture));
+  }
+  (void)w->finish();
+  auto t = std::make_shared<Timeline>();
+  t->width = kWidth, t->height = kHeight, t->name = "Delivered";
+  auto m = std::make_shared<MediaSource>();
+  m->id = "m", m->path = m->url = file.string(), m->length = kLength;
+  t->sources["m"] = m;
+  auto s = std::make_shared<Segment>();
+  s->id = "a", s->ref = "m", s->duration = kLength;
+  auto track = std::make_shared<Track>();
+  track->id = "V1", track->items.push_back(SegmentPtr(s));
+  t->tracks.push_back(track);
+  MediaCatalog media;
+  const ProgramPtr p = Program::compile(t, media);
+  const auto shelf = *Shelf::open(folder / "shelf");
+  const auto notebook = *Notebook::open(folder / "notebook.sqlite");
+  if (auto r = prerender(p, *shelf, {{0, kLength}}, {}, {}); !r) fmt::print("{}\n", r.error().text());
+  const auto seconds_of = [&](const char* form, int round) {
+    DeliveryOptions o;
+    o.to = folder / fmt::format("{}-{}.mov", form, round), o.form = form, o.range = {0, kLength}, o.workers = static_cast<int>(std::thread::hardware_concurrency());
+    const Stopwatch watch;
+    if (auto r = deliver(p, shelf.get(), *notebook, media, o, {}, {}); !r) fmt::print("{}\n", r.error().text());
+    return watch.ms() / 1000;
+  };
+  std::vector<double> copied, encoded;
+  for (int round = 0; round < kRounds; ++round) {
+    copied.push_back(static_cast<double>(kLength) / 24 / seconds_of("vc3-hqx", round));
+    // The encoder by itself, with its pictures ready in memory, beside the delivery that it does.
+    const Stopwatch alone;
+    auto writer = *MovieWriter::create((folder / "alone.mov").string(), Form::rdd36, kWidth, kHeight, {24, 1});
+    for (Frames f = 0; f < kLength; ++f) (void)writer->write(pictures[static_cast<std::size_t>(f) % pictures.size()]);
+    (void)writer->finish();
+    const double encoder = alone.ms() / 1000;
+    encoded.push_back(encoder / seconds_of("rdd36", round));
+  }
+  row("deliver_by_copying", median(copied), "×", 20, true);
+  row("deliver_by_encoding", median(encoded), "×", 0.9, true);
+}
+
+}  // namespace
+
+int main() {
+  const auto scratch = ScratchFolder::make(fs::temp_directory_path(), "gclk-bench-");
+  if (!scratch) return 4;
+  fmt::print("Release, against its limits (copying: times real time; encoding: times the encoder by itself)\n");
+  deliveries(scratch->path());
+  yielding(scratch->path());
+  plans();
+  if (auto r = write_file_atomic(fs::path(GCLK_BUILD) / "bench-release.json", results.dump(1) + "\n"); !r) fmt::print("{}\n", r.error().text());
+  return 0;
+}
