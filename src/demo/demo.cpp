@@ -482,6 +482,8 @@ TimelinePtr with_stated_costs(TimelinePtr t) {
   for (const SegmentPtr& s : video_segments(*t)) {
     auto changed = std::make_shared<Segment>(*s);
     std::erase_if(changed->stack, [](const Effect& e) { return e.type == "spatial_nr" || e.type == "blur"; });
+    // One light segment has something below its grade that can be kept while the grade stays live.
+    if (s->id == "ky-14") changed->stack.insert(changed->stack.begin(), blur("ky-14-soft", 0.8));
     for (const StatedCost& c : kStated)
       if (s->id == c.segment)
         // Above the grade: no part of the stack could be kept below it, so that what is planned are pre-renders.
