@@ -104,33 +104,52 @@ std::vector<std::size_t> Chooser::in_order(const Choice& choice) {
   return done;
 }
 
+bool Chooser::blame(const std::vector<std::size_t>& ways, std::size_t first, std::size_t last) {
+  constexpr std::size_t kFew = 6;
+  std::vector<std::size_t> at = lightest_;
+  for (std::size_t u = first; u <= last; ++u) at[u] = ways[u];
+  bool any = false;
+  for (const auto& [a, b] : judge_.runs(at)) {
+    if (b < first || a > last || !bad(a, b, played(a, b, at))) continue;
+    any = true;
+    if (b - a >= kFew) {
+      const std::size_t middle = a + (b - a) / 2;
+      const bool left = blame(at, a, middle), right = blame(at, middle + 1, b);
+      if (left || right) continue;
+    }
+    // What is not to blame may stay as it is.
+    std::vector<std::size_t> few = at;
+    for (std::size_t u = a; u <= b; ++u) {
+      const std::size_t was = std::exchange(few[u], lightest_[u]);
+      if (was != few[u] && !bad(a, b, played(a, b, few))) few[u] = was;
+    }
+    Condition c;
+    c.bad = true;
+    for (std::size_t u = a; u <= b; ++u)
+      if (touched_[u] && few[u] != lightest_[u]) c.ways.emplace_back(u, few[u]);
+    if (!c.ways.empty() && std::none_of(conditions_.begin(), conditions_.end(), [&](const Condition& k) { return k.bad && k.ways == c.ways; }))
+      conditions_.push_back(std::move(c));
+  }
+  return any;
+}
+
 bool Chooser::learn(const std::vector<std::size_t>& ways, bool hold) {
-  bool anything = false;
+  const std::size_t before = conditions_.size();
   for (const auto& [first, last] : judge_.runs(ways)) {
     const Judged j = played(first, last, ways);
-    Condition c;
-    c.bad = hold && bad(first, last, j);
-    if (hold && !c.bad) continue;
-    std::vector<std::size_t> at = ways;
-    if (hold)  // what is not to blame may stay as it is
-      for (std::size_t u = first; u <= last; ++u) {
-        if (!touched_[u]) continue;
-        const std::size_t was = std::exchange(at[u], problem_.units[u].ways.size() - 1);
-        if (was != at[u] && !bad(first, last, played(first, last, at))) at[u] = was;
-      }
-    for (std::size_t u = first; u <= last; ++u)
-      if (touched_[u] && at[u] + 1 < problem_.units[u].ways.size()) c.ways.emplace_back(u, at[u]);
-    if (c.ways.empty()) continue;
-    c.drops = std::max(0.0, played(first, last, at).drops - played(first, last, lightest_).drops);
-    if (!hold && c.drops < kNearEnough) continue;
-    if (std::any_of(conditions_.begin(), conditions_.end(), [&](const Condition& k) {
-          return k.ways == c.ways && k.bad >= c.bad && k.drops >= c.drops - 1e-9;
-        }))
+    if (hold) {
+      if (bad(first, last, j)) blame(ways, first, last);
       continue;
-    conditions_.push_back(std::move(c));
-    anything = true;
+    }
+    Condition c;
+    for (std::size_t u = first; u <= last; ++u)
+      if (touched_[u] && ways[u] != lightest_[u]) c.ways.emplace_back(u, ways[u]);
+    c.drops = std::max(0.0, j.drops - played(first, last, lightest_).drops);
+    if (c.ways.empty() || c.drops < kNearEnough) continue;
+    if (std::none_of(conditions_.begin(), conditions_.end(), [&](const Condition& k) { return k.ways == c.ways && k.drops >= c.drops - 1e-9; }))
+      conditions_.push_back(std::move(c));
   }
-  return anything;
+  return conditions_.size() > before;
 }
 
 Mip Chooser::program(const Limits& limits, bool hold) const {

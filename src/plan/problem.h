@@ -120,6 +120,9 @@ class Chooser {
   Choice finish(const std::vector<bool>& works);
   /// Conditions from playing a choice; false when there was nothing new.
   bool learn(const std::vector<std::size_t>& ways, bool hold);
+  /// Finds the few units of a stretch that make it bad, everything else being as light as can be, half by half so that long
+  /// stretches take little playing; each becomes a condition. Whether there were any.
+  bool blame(const std::vector<std::size_t>& ways, std::size_t first, std::size_t last);
   Mip program(const Limits& limits, bool hold) const;
   Choice search(const Limits& limits, bool hold);
 
