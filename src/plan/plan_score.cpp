@@ -181,7 +181,7 @@ PlanScore score_plans(const PlanScoreOptions& o, const std::function<bool(const 
     ++s.cases;
     if (least.seconds <= 0) continue;
     Limits half;
-    half.seconds = least.seconds / 2;
+    half.seconds = least.seconds / 2, half.thinking = 2;
     const double ours = chooser.least_drops(half).drops;
     std::vector<std::size_t> in_order = renders_of(c), dearest = in_order, slow;
     std::stable_sort(dearest.begin(), dearest.end(), [&](std::size_t a, std::size_t b) { return load_of_render(c, a) > load_of_render(c, b); });
@@ -199,11 +199,12 @@ PlanScore score_plans(const PlanScoreOptions& o, const std::function<bool(const 
       s.peers[name].drops_ratio += (drops_within(c, chooser, order, half.seconds) + 1) / (ours + 1) / o.cases;
     }
     std::vector<bool> works(c.problem.works.size(), false);
+    if (i % 4 != 0) continue;  // each place of the schedule is a search of its own
     for (const std::size_t w : chooser.in_order(least)) {
       works[w] = true;
       const Choice so_far = chooser.with(works);
       Limits part;
-      part.seconds = so_far.seconds + 1e-6, part.thinking = 2;
+      part.seconds = so_far.seconds + 1e-6, part.thinking = 0.5;
       prefixes += (so_far.drops + 1) / (std::min(so_far.drops, chooser.least_drops(part).drops) + 1), ++prefix_count;
     }
   }
