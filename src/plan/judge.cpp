@@ -81,8 +81,10 @@ Judged SimulationJudge::play(std::size_t first, std::size_t last, const std::vec
   for (; u < units_.size() && units_[u].in < at.out; ++u) {
     const FrameRange part{std::max(units_[u].in, at.in), std::min(units_[u].out, at.out)};
     if (part.length() <= 0) continue;
-    const WayCosts& c = ways_[u][ways[u]];
-    if (u >= first && u <= last && c.unseen) judged.drops += static_cast<double>(units_[u].length()), judged.any = 1;
+    // What lies around it is as light as can be: the answer is of these units alone.
+    const bool inside = u >= first && u <= last;
+    const WayCosts& c = inside ? ways_[u][ways[u]] : ways_[u].back();
+    if (inside && c.unseen) judged.drops += static_cast<double>(units_[u].length()), judged.any = 1;
     for (std::size_t i = stretch_at(*c.model, part.in); i < c.model->stretches.size() && c.model->stretches[i].in < part.out; ++i) {
       const CostStretch& s = c.model->stretches[i];
       CostStretch cut = s;
@@ -98,9 +100,8 @@ Judged SimulationJudge::play(std::size_t first, std::size_t last, const std::vec
   }
   model.kinds = kinds_told(model);
   const Trials trials = simulate(model, trials_, seed_);
-  simulated_ += static_cast<std::uint64_t>(at.length());
   double any = 0;
-  for (const std::uint32_t n : trials.drops(0, model.frames())) judged.drops += n / static_cast<double>(trials_), any += n > 0;
+  for (const std::uint32_t n : trials.drops(units_[first].in - at.in, model.frames())) judged.drops += n / static_cast<double>(trials_), any += n > 0;
   judged.any = std::max(judged.any, any / trials_);
   return judged;
 }

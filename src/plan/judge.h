@@ -26,15 +26,12 @@ class SimulationJudge : public Judge {
 
   std::vector<std::pair<std::size_t, std::size_t>> runs(const std::vector<std::size_t>& ways) override;
   Judged play(std::size_t first, std::size_t last, const std::vector<std::size_t>& ways) override;
-  /// Frames that were simulated, trials not counted.
-  std::uint64_t simulated() const { return simulated_; }
 
  private:
   std::vector<FrameRange> units_;
   std::vector<std::vector<WayCosts>> ways_;
   int trials_;
   std::uint64_t seed_;
-  std::uint64_t simulated_ = 0;
 };
 
 }  // namespace gc

@@ -393,7 +393,7 @@ class Planner {
     }
     // What is made of others' pictures waits for them: a bake before what shows it, a mezzanine before what reads it.
     for (const Remedy& r : plan_.remedies) {
-      Task t{r.id, r.render_seconds, kNever, std::max(r.drops_saved, 1e-3), {}};
+      Task t{r.id, r.render_seconds, {}};
       for (const Remedy& other : plan_.remedies) {
         const bool inside = &other != &r && rank(other) < rank(r) && other.range.in < r.range.out && other.range.out > r.range.in &&
                             std::ranges::find_first_of(other.proposal.segments, r.proposal.segments) != other.proposal.segments.end();

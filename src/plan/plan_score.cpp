@@ -21,7 +21,7 @@ PlanCase random_plan_case(std::uint64_t seed, int units, int most_works) {
     m->pace = pace;
     return m;
   };
-  const auto live = fresh(), tapped = fresh(), light_source = fresh(), both = fresh(), rendered = fresh();
+  const auto live = fresh(), tapped = fresh(), light_source = fresh(), rendered = fresh();
   const auto pool = [&](double fetch, double process) {
     CostPool p;
     for (int i = 0; i < 24; ++i) {
@@ -37,7 +37,6 @@ PlanCase random_plan_case(std::uint64_t seed, int units, int most_works) {
     m->pools.push_back(std::move(p));
   };
   // Some units read one of two sources that are slow to decode; a light copy of it serves them all.
-  std::vector<std::size_t> copies;
   std::vector<double> copied(2, 0);
   for (int k = 0; k < 2; ++k) c.problem.works.push_back({fmt::format("mezzanine:{}", k)});
   Frames at = 0;
@@ -54,7 +53,7 @@ PlanCase random_plan_case(std::uint64_t seed, int units, int most_works) {
     const double process = std::max(4.0, load * budget - fetch), tap_leaves = between(0.1, 0.9);
     put(live, here, pool(fetch, process));
     put(tapped, here, pool(8, process * tap_leaves)), put(light_source, here, pool(7, process));
-    put(both, here, pool(8, process * tap_leaves)), put(rendered, here, sealed);
+    put(rendered, here, sealed);
     Unit unit;
     std::vector<WayCosts> costs;
     const auto add = [&](const std::shared_ptr<Model>& m, std::vector<std::size_t> works) {
@@ -170,7 +169,7 @@ PlanScore score_plans(const PlanScoreOptions& o, const std::function<bool(const 
     ++s.brute_force_cases;
     s.brute_force_equal += equals_brute_force(random_plan_case(o.seed * 1000003 + static_cast<std::uint64_t>(i), 8, 8));
   }
-  double prefixes = 0, prefix_count = 0;
+  double prefixes = 0, prefix_count = 0, compared = 0;
   for (int i = 0; i < o.cases && tell(fmt::format("Case {} of {}", i + 1, o.cases)); ++i) {
     const PlanCase c = random_plan_case(o.seed * 7919 + static_cast<std::uint64_t>(i), 60);
     const Stopwatch watch;
@@ -179,7 +178,8 @@ PlanScore score_plans(const PlanScoreOptions& o, const std::function<bool(const 
     const Choice least = chooser.least_work({});
     s.seconds_worst = std::max(s.seconds_worst, watch.ms() / 1000), s.worst_gap = std::max(s.worst_gap, least.gap);
     ++s.cases;
-    if (least.seconds <= 0) continue;
+    if (least.seconds <= 0) continue;  // there is nothing to be better at
+    ++compared;
     Limits half;
     half.seconds = least.seconds / 2, half.thinking = 2;
     const double ours = chooser.least_drops(half).drops;
@@ -195,8 +195,8 @@ PlanScore score_plans(const PlanScoreOptions& o, const std::function<bool(const 
     for (const auto& [name, order] : peers) {
       double seconds = 0;
       for (const std::size_t w : order) seconds += c.problem.works[w].seconds;
-      s.peers[name].time_ratio += seconds / least.seconds / o.cases;
-      s.peers[name].drops_ratio += (drops_within(c, chooser, order, half.seconds) + 1) / (ours + 1) / o.cases;
+      s.peers[name].time_ratio += seconds / least.seconds;
+      s.peers[name].drops_ratio += (drops_within(c, chooser, order, half.seconds) + 1) / (ours + 1);
     }
     std::vector<bool> works(c.problem.works.size(), false);
     if (i % 4 != 0) continue;  // each place of the schedule is a search of its own
@@ -208,6 +208,7 @@ PlanScore score_plans(const PlanScoreOptions& o, const std::function<bool(const 
       prefixes += (so_far.drops + 1) / (std::min(so_far.drops, chooser.least_drops(part).drops) + 1), ++prefix_count;
     }
   }
+  for (auto& [name, p] : s.peers) p.time_ratio /= compared, p.drops_ratio /= compared;
   s.prefix_ratio = prefix_count > 0 ? prefixes / prefix_count : 0;
   for (const int units : o.large) {
     if (!tell(fmt::format("{} segments", units))) break;

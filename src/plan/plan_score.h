@@ -36,7 +36,7 @@ struct PlanScore {
   };
   int cases = 0, brute_force_cases = 0, brute_force_equal = 0;
   double worst_gap = 0, seconds_worst = 0;
-  double prefix_ratio = 0;  ///< drops left along our order + 1 ÷ the fewest there could be by then + 1, mean
+  double prefix_ratio = 0;  ///< drops left along our order + 1 ÷ the fewest there could be by then + 1, mean of every fourth case
   std::map<std::string, Peer> peers;
   std::vector<Large> large;
 };

@@ -103,8 +103,6 @@ class Chooser {
   std::vector<std::size_t> in_order(const Choice& choice);
   /// The latest problem that was solved, for other solvers.
   const Mip& latest() const { return latest_; }
-  /// Units that lie in a stretch that drops when nothing is done.
-  const std::vector<bool>& touched() const { return touched_; }
   /// The problem, for searches of the person's word without it; conditions stay.
   Problem& problem() { return problem_; }
 
@@ -129,7 +127,7 @@ class Chooser {
   Problem problem_;
   Judge& judge_;
   double wavers_;
-  std::vector<bool> touched_;
+  std::vector<bool> touched_;          ///< units that lie in a stretch that drops when nothing is done
   std::vector<std::size_t> lightest_;  ///< way of each unit
   std::vector<std::vector<double>> alone_;  ///< of each unit and way, drops when everything else is as light as can be
   std::vector<Condition> conditions_;

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <ctime>
-#include <numeric>
 
 namespace gc {
 namespace {
@@ -67,31 +66,6 @@ std::vector<TimeSlot> placed(const std::vector<Task>& tasks, const std::vector<F
   return all;
 }
 
-std::vector<Task> by_due_date(std::vector<Task> tasks) {
-  std::stable_sort(tasks.begin(), tasks.end(), [](const Task& a, const Task& b) { return a.due < b.due; });
-  return tasks;
-}
-
-std::vector<Task> by_ratio(std::vector<Task> tasks) {
-  std::stable_sort(tasks.begin(), tasks.end(), [](const Task& a, const Task& b) { return a.seconds * b.weight < b.seconds * a.weight; });
-  return tasks;
-}
-
-std::vector<std::string> fewest_late(const std::vector<Task>& tasks) {
-  std::vector<Task> on_time;
-  std::vector<std::string> late;
-  double done = 0;
-  for (const Task& t : by_due_date(tasks)) {
-    on_time.push_back(t), done += t.seconds;
-    if (done <= t.due) continue;
-    const auto longest = std::max_element(on_time.begin(), on_time.end(), [](const Task& a, const Task& b) { return a.seconds < b.seconds; });
-    done -= longest->seconds;
-    late.push_back(longest->id);
-    on_time.erase(longest);
-  }
-  return late;
-}
-
 std::vector<Task> dependencies_first(const std::vector<Task>& tasks) {
   std::vector<Task> ordered;
   std::vector<bool> taken(tasks.size(), false);
@@ -109,17 +83,6 @@ std::vector<Task> dependencies_first(const std::vector<Task>& tasks) {
       if (!taken[i]) ordered.push_back(tasks[i]), taken[i] = true;
   }
   return ordered;
-}
-
-std::vector<std::size_t> two_machines(const std::vector<std::pair<double, double>>& jobs) {
-  std::vector<std::size_t> order(jobs.size());
-  std::iota(order.begin(), order.end(), std::size_t{0});
-  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-    const bool first_a = jobs[a].first <= jobs[a].second, first_b = jobs[b].first <= jobs[b].second;
-    if (first_a != first_b) return first_a;
-    return first_a ? jobs[a].first < jobs[b].first : jobs[a].second > jobs[b].second;
-  });
-  return order;
 }
 
 }  // namespace gc

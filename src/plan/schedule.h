@@ -1,4 +1,4 @@
-// When everything that is to be made is made: order, hours in which the machine is free, dates by which it must be done.
+// When everything that is to be made is made: order, and hours in which the machine is free.
 // Times are seconds from now.
 #pragma once
 #include <cstdint>
@@ -35,8 +35,6 @@ double done_at(const std::vector<FreeTime>& free, double seconds);
 struct Task {
   std::string id;
   double seconds = 0;
-  double due = kNever;
-  double weight = 1;               ///< what it is worth when it is done
   std::vector<std::string> after;  ///< ids that have to be done before it
 };
 struct TimeSlot {
@@ -46,15 +44,7 @@ struct TimeSlot {
 
 /// Tasks one after another as they stand.
 std::vector<TimeSlot> placed(const std::vector<Task>& tasks, const std::vector<FreeTime>& free);
-/// Order by due dates, earliest first: no order has a smaller greatest lateness (J. R. Jackson, 1955).
-std::vector<Task> by_due_date(std::vector<Task> tasks);
-/// Order by seconds ÷ weight: no order has a smaller weighted sum of ends (W. E. Smith, 1956).
-std::vector<Task> by_ratio(std::vector<Task> tasks);
-/// Ids of the fewest tasks that have to be late (J. M. Moore, T. J. Hodgson, 1968). All work at the same speed.
-std::vector<std::string> fewest_late(const std::vector<Task>& tasks);
 /// Puts what others wait for before them, and else changes as little as possible.
 std::vector<Task> dependencies_first(const std::vector<Task>& tasks);
-/// Two machines in turn, read then encode: the order with the smallest end (S. M. Johnson, 1954). Pairs of seconds.
-std::vector<std::size_t> two_machines(const std::vector<std::pair<double, double>>& jobs);
 
 }  // namespace gc

@@ -1,6 +1,4 @@
 // Plans: exact choice, clocks and budgets, the person's word, schedules, and plans as files.
-#include <random>
-
 #include "commands.h"
 #include "desk/planning.h"
 #include "plan/plan_score.h"
@@ -98,60 +96,8 @@ TEST(Exactly, MoreWorkIsNeverWorse) {
   }
 }
 
-// J. M. Moore, "An n job, one machine sequencing algorithm for minimizing the number of late jobs", 1968; the example as
-// textbooks have it, from memory: times 7 8 4 6 6, due 9 17 18 19 21, two are late.
-TEST(Schedules, MooreAndHodgsonsExample) {
-  const std::vector<double> seconds{7, 8, 4, 6, 6}, due{9, 17, 18, 19, 21};
-  std::vector<Task> tasks;
-  for (std::size_t i = 0; i < seconds.size(); ++i) tasks.push_back({std::to_string(i + 1), seconds[i], due[i]});
-  EXPECT_EQ(fewest_late(tasks).size(), 2u);
-}
-
-// Jackson (1955) and Smith (1956), against every order of five random tasks.
-TEST(Schedules, JacksonAndSmithAgainstEveryOrder) {
-  std::mt19937 dice(4);
-  for (int round = 0; round < 20; ++round) {
-    std::vector<Task> tasks;
-    for (int i = 0; i < 5; ++i)
-      tasks.push_back({std::to_string(i), 1.0 + static_cast<double>(dice() % 9), static_cast<double>(dice() % 30), 1.0 + static_cast<double>(dice() % 5)});
-    const auto lateness = [](const std::vector<Task>& order) {
-      double at = 0, worst = -kNever;
-      for (const Task& t : order) at += t.seconds, worst = std::max(worst, at - t.due);
-      return worst;
-    };
-    const auto weighted = [](const std::vector<Task>& order) {
-      double at = 0, sum = 0;
-      for (const Task& t : order) at += t.seconds, sum += at * t.weight;
-      return sum;
-    };
-    double least_late = kNever, least_sum = kNever;
-    std::vector<Task> order = tasks;
-    std::sort(order.begin(), order.end(), [](const Task& a, const Task& b) { return a.id < b.id; });
-    do {
-      least_late = std::min(least_late, lateness(order)), least_sum = std::min(least_sum, weighted(order));
-    } while (std::next_permutation(order.begin(), order.end(), [](const Task& a, const Task& b) { return a.id < b.id; }));
-    EXPECT_DOUBLE_EQ(lateness(by_due_date(tasks)), least_late);
-    EXPECT_DOUBLE_EQ(weighted(by_ratio(tasks)), least_sum);
-  }
-}
-
-// S. M. Johnson (1954), against every order: read and encode as two machines.
-TEST(Schedules, JohnsonsOrderOfReadingAndEncoding) {
-  const std::vector<std::pair<double, double>> jobs{{3, 6}, {7, 2}, {4, 4}, {5, 3}, {1, 5}};
-  const auto end_of = [&](const std::vector<std::size_t>& order) {
-    double first = 0, second = 0;
-    for (const std::size_t j : order) first += jobs[j].first, second = std::max(first, second) + jobs[j].second;
-    return second;
-  };
-  std::vector<std::size_t> order{0, 1, 2, 3, 4};
-  double least = kNever;
-  do least = std::min(least, end_of(order));
-  while (std::next_permutation(order.begin(), order.end()));
-  EXPECT_DOUBLE_EQ(end_of(two_machines(jobs)), least);
-}
-
 TEST(Schedules, WhatOthersWaitForComesFirst) {
-  const std::vector<Task> tasks{{"render", 1, kNever, 1, {"bake"}}, {"bake", 1}, {"other", 1}};
+  const std::vector<Task> tasks{{"render", 1, {"bake"}}, {"bake", 1, {}}, {"other", 1, {}}};
   std::vector<std::string> ids;
   for (const Task& t : dependencies_first(tasks)) ids.push_back(t.id);
   EXPECT_EQ(ids, (std::vector<std::string>{"bake", "render", "other"}));
