@@ -683,7 +683,7 @@ void MainWindow::bypass_dearest() {
 
 void MainWindow::show_queue() {
   if (!queue_) queue_ = new QueueWindow(session_, this);
-  queue_->refresh();
+  session_.look_at_queue();
   queue_->show();
   queue_->raise();
 }

@@ -48,44 +48,48 @@ QueueWindow::QueueWindow(Session& session, QWidget* parent) : QDialog(parent), s
   down->addLayout(row);
   connect(close, &QPushButton::clicked, this, &QDialog::close);
   connect(pause_, &QPushButton::clicked, this, [this] {
-    if (!journal_) return;
-    QueueSettings s = journal_->settings();
-    s.paused = !s.paused;
-    (void)journal_->set_settings(s);
-    refresh();
+    session_.look_at_queue([](Journal& j) {
+      QueueSettings s = j.settings();
+      s.paused = !s.paused;
+      return j.set_settings(s);
+    });
   });
-  connect(first_, &QPushButton::clicked, this, [this] { with([](Journal& j, std::int64_t id) { return j.move(id, true); }); });
-  connect(cancel_, &QPushButton::clicked, this, [this] { with([](Journal& j, std::int64_t id) { return j.cancel(id); }); });
+  connect(first_, &QPushButton::clicked, this, [this] { with_chosen([](Journal& j, std::int64_t id) { return j.move(id, true); }); });
+  connect(cancel_, &QPushButton::clicked, this, [this] { with_chosen([](Journal& j, std::int64_t id) { return j.cancel(id); }); });
   connect(table_, &QTableWidget::itemSelectionChanged, this, [this] {
     first_->setEnabled(chosen() > 0), cancel_->setEnabled(chosen() > 0);
   });
-  if (auto journal = Journal::open()) journal_ = std::move(*journal);
-  connect(&timer_, &QTimer::timeout, this, [this] { refresh(); });
+  connect(&session_, &Session::queue_seen, this, [this] { refresh(); });
+  connect(&timer_, &QTimer::timeout, this, [this] {
+    if (isVisible()) session_.look_at_queue();
+  });
   timer_.start(kEveryMs);
-  refresh();
 }
 
 std::int64_t QueueWindow::chosen() const {
+  const std::vector<Job>& jobs = session_.queue().jobs;
   const int row = table_->currentRow();
-  return row >= 0 && row < static_cast<int>(jobs_.size()) ? jobs_[static_cast<std::size_t>(row)].id : 0;
+  return row >= 0 && row < static_cast<int>(jobs.size()) ? jobs[static_cast<std::size_t>(row)].id : 0;
 }
 
-void QueueWindow::with(const std::function<Result<bool>(Journal&, std::int64_t)>& does) {
-  if (journal_ && chosen() > 0) (void)does(*journal_, chosen());
-  refresh();
+void QueueWindow::with_chosen(Result<bool> (*does)(Journal&, std::int64_t)) {
+  session_.look_at_queue([id = chosen(), does](Journal& j) -> Result<void> {
+    if (auto r = does(j, id); !r) return std::unexpected(r.error());
+    return {};
+  });
 }
 
 void QueueWindow::refresh() {
-  if (!journal_) {
+  const Session::QueueSeen& seen = session_.queue();
+  if (!seen.readable) {
     sentence_->setText(tr("The queue's journal cannot be opened. See that the data folder may be written to."));
     return;
   }
-  jobs_ = journal_->jobs();
   std::vector<RowTable::Row> rows;
   double left = 0;
   int waiting = 0, failed = 0;
   std::size_t done = 0;
-  for (const Job& j : jobs_) {
+  for (const Job& j : seen.jobs) {
     const bool open = j.state == JobState::waiting || j.state == JobState::working;
     const double share = j.price.frames > 0 ? static_cast<double>(j.done) / static_cast<double>(j.price.frames) : 0;
     if (open) left += j.price.said_s * (1 - std::min(1.0, share)), ++waiting;
@@ -96,13 +100,12 @@ void QueueWindow::refresh() {
                     text(j.file)});
   }
   table_->set_rows(std::move(rows));
-  const bool runs = !journal_->holder().empty();
   QString said = waiting == 0 ? tr("Nothing waits.") : tr("%1 to be done, about %2 of work.").arg(waiting).arg(text(duration_text(left)));
-  if (waiting > 0 && !runs) said += " " + tr("No renderer runs; Shift+Return queues the plan and starts one.");
-  else if (waiting > 0 && !journal_->why().empty()) said += " " + tr("It waits: %1.").arg(text(journal_->why()));
+  if (waiting > 0 && !seen.runs) said += " " + tr("No renderer runs; Shift+Return queues the plan and starts one.");
+  else if (waiting > 0 && !seen.why.empty()) said += " " + tr("It waits: %1.").arg(text(seen.why));
   if (failed > 0) said += " " + tr("%1 failed.").arg(failed);
   sentence_->setText(said);
-  pause_->setText(journal_->settings().paused ? tr("Resume the queue") : tr("Pause the queue"));
+  pause_->setText(seen.settings.paused ? tr("Resume the queue") : tr("Pause the queue"));
   first_->setEnabled(chosen() > 0), cancel_->setEnabled(chosen() > 0);
   // What another process has put on the shelf answers frames here too.
   if (std::exchange(done_, done) != done) session_.look_for_others();

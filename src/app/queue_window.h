@@ -4,11 +4,9 @@
 #include <QLabel>
 #include <QPushButton>
 #include <QTimer>
-#include <optional>
 
 #include "app/row_table.h"
 #include "app/session.h"
-#include "queue/journal.h"
 
 namespace gc {
 
@@ -18,16 +16,13 @@ class QueueWindow : public QDialog {
   explicit QueueWindow(Session& session, QWidget* parent = nullptr);
   RowTable* table() const { return table_; }
   QString sentence() const { return sentence_->text(); }
-  /// Looks at the journal now; else it does every second.
-  void refresh();
 
  private:
+  void refresh();
   /// The job of the chosen row; 0: none.
   std::int64_t chosen() const;
-  void with(const std::function<Result<bool>(Journal&, std::int64_t)>& does);
+  void with_chosen(Result<bool> (*does)(Journal&, std::int64_t));
   Session& session_;
-  std::optional<Journal> journal_;
-  std::vector<Job> jobs_;
   std::size_t done_ = 0;
   QLabel* sentence_;
   RowTable* table_;

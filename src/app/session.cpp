@@ -258,8 +258,16 @@ void Session::timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr de
                           const Hash128& origin) {
   history_.emplace(timeline, saved);
   ++opened_;
-  wishes_ = wishes_of(*timeline);
   noted_ = timeline;
+  wishes_ = {};
+  quick_.add([this, timeline, opened = opened_] {
+    const Wishes kept = wishes_of(*timeline);
+    post([this, opened, kept] {
+      if (opened != opened_) return;  // another timeline was opened meanwhile
+      wishes_ = kept;
+      emit derived_changed();
+    });
+  });
   latest_ = timeline.get();
   file_ = file, origin_ = origin;
   playout_.reset(), audit_.reset(), explanation_.reset();

@@ -13,6 +13,7 @@
 #include "audit/explain.h"
 #include "desk/derived.h"
 #include "desk/planning.h"
+#include "queue/journal.h"
 #include "desk/recovery.h"
 #include "desk/seats.h"
 #include "desk/shelf_report.h"
@@ -157,6 +158,17 @@ class Session : public QObject, private Display {
   void set_wishes(const Wishes& wishes);
   /// Puts the plan into the queue and starts a renderer, which goes on when the window is closed.
   void queue_plan();
+  /// The queue of this seat as it was looked at last.
+  struct QueueSeen {
+    bool readable = false;
+    std::vector<Job> jobs;
+    QueueSettings settings;
+    bool runs = false;   ///< a renderer has the seat
+    std::string why;     ///< nothing is done at the moment
+  };
+  const QueueSeen& queue() const { return queue_; }
+  /// Does something to the queue, where that is asked for, and looks at it; told by queue_seen.
+  void look_at_queue(std::function<Result<void>(Journal&)> change = {});
   /// Looks what other processes have put on the shelf.
   void look_for_others();
   /// Tells the queue that somebody works here, or plays.
@@ -191,6 +203,7 @@ class Session : public QObject, private Display {
   void shelf_changed();
   void delivery_changed();
   void queue_changed();
+  void queue_seen();
   void seat_changed();
   void span_explained(gc::FrameRange span, const std::vector<gc::StageGain>& gains,
                       const std::vector<gc::StageGain>& least);
@@ -271,6 +284,7 @@ class Session : public QObject, private Display {
   Wishes wishes_;
   TimelinePtr noted_;  ///< up to which edits are in the log of edits
   QString delivery_said_;
+  QueueSeen queue_;
   bool resume_render_ = false, resume_measure_ = false;
 
   std::atomic<bool> quit_{false};

@@ -26,6 +26,21 @@ void Session::queue_plan() {
   });
 }
 
+void Session::look_at_queue(std::function<Result<void>(Journal&)> change) {
+  quick_.add([this, change = std::move(change)] {
+    QueueSeen seen;
+    if (auto journal = Journal::open()) {
+      if (change)
+        if (auto r = change(*journal); !r) tell(r.error());
+      seen = {true, journal->jobs(), journal->settings(), !journal->holder().empty(), journal->why()};
+    }
+    post([this, seen = std::move(seen)]() mutable {
+      queue_ = std::move(seen);
+      emit queue_seen();
+    });
+  });
+}
+
 void Session::look_for_others() {
   quick_.add([this, stores = stores_] {
     const std::size_t before = stores.shelf->chunks();

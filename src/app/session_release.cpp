@@ -1,16 +1,10 @@
 // Delivering, as the window asks for it.
 #include "app/session.h"
+#include "desk/delivering.h"
 #include "release/verification.h"
 
 namespace gc {
 namespace {
-
-DeliveryOptions options_for(const View& view, const Stores& stores, const fs::path& file, const std::string& form) {
-  DeliveryOptions o;
-  o.to = file, o.form = form, o.range = whole(view), o.workers = stores.options.workers;
-  o.device = stores.options.settings.rendering, o.notebook = stores.notebook;
-  return o;
-}
 
 QString text(const std::string& s) { return QString::fromStdString(s); }
 
@@ -21,7 +15,7 @@ void Session::look_at_delivery(const std::string& form) {
   quick_.add([this, d = derived_, form, stores = stores_, file = file_.toStdString()] {
     if (quit_) return;
     const auto quote = delivery_quote(d->view.delivered, stores.shelf.get(), *stores.notebook, *stores.media,
-                                      options_for(d->view, stores, fs::path(file).replace_extension(".mov"), form), stores.forecast_options());
+                                      delivery_options(d->view, stores, fs::path(file).replace_extension(".mov"), form), stores.forecast_options());
     QString said;
     if (!quote) said = text(quote.error().text());
     else
@@ -45,7 +39,7 @@ void Session::deliver(const QString& file, const std::string& form) {
   const std::stop_token stop = begin_labour(Work::Kind::rendering, tr("Delivering"));
   labour_.add([this, d = derived_, to = file.toStdString(), form, stop, stores = stores_] {
     if (stop.stop_requested()) return;
-    const DeliveryOptions o = options_for(d->view, stores, to, form);
+    const DeliveryOptions o = delivery_options(d->view, stores, to, form);
     const double frames = static_cast<double>(o.range.length());
     const auto tell_of = [&](const QString& what, double done) {
       post([this, stop, what, share = done / frames] {

@@ -53,8 +53,11 @@ void Session::apply_remedy(const std::string& id) {
 void Session::set_wishes(const Wishes& wishes) {
   if (!history_ || to_json(wishes) == to_json(wishes_)) return;
   wishes_ = wishes;
-  if (auto r = keep_wishes(*history_->now(), wishes_); !r) tell(r.error());
-  derive(false);
+  // What follows is worked out from what is kept, so it is kept first.
+  quick_.add([this, wishes, timeline = history_->now()] {
+    if (auto r = keep_wishes(*timeline, wishes); !r) tell(r.error());
+    post([this] { derive(false); });
+  });
 }
 
 void Session::lift_all() {

@@ -1,13 +1,12 @@
 #include "cli/common.h"
 
-#include "base/clock.h"
-#include "desk/settled.h"
 #include <fmt/format.h>
 #include <unistd.h>
 
 #include <iostream>
 
 #include "base/clock.h"
+#include "desk/settled.h"
 
 namespace gc {
 
@@ -41,6 +40,16 @@ Result<Opened> open(const Common& c) {
 
 Result<TimelinePtr> load(const Common& c) {
   return open_timeline(c.file, std::make_shared<MediaCatalog>(), c.timeline);
+}
+
+Result<MeasureReport> measure_now(const Opened& o, double seconds, bool again, const std::atomic<bool>& interrupted) {
+  auto report = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(seconds, again), [&](const MeasureProgress& p) {
+    show_progress(fmt::format("Measuring {}: {} of {} kinds of frames known, {:.0f} of at most {:.0f} s", p.what, p.known, p.wanted, p.seconds,
+                              p.limit_seconds));
+    return !interrupted.load();
+  });
+  end_progress();
+  return report;
 }
 
 int save_edit(const Common& c, const TimelinePtr& edited, Json done, const std::string& sentence) {

@@ -1,6 +1,7 @@
 // What the commands share: options, opening, and how results and errors are given.
 #pragma once
 #include <CLI/CLI.hpp>
+#include <atomic>
 
 #include "desk/names.h"
 #include "desk/report.h"
@@ -35,6 +36,9 @@ struct Opened {
   FrameRange range;
 };
 Result<Opened> open(const Common& c);
+
+/// Measures what its frames cost here, and says how far it is.
+Result<MeasureReport> measure_now(const Opened& o, double seconds, bool again, const std::atomic<bool>& interrupted);
 
 /// Only the timeline.
 Result<TimelinePtr> load(const Common& c);

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "cli/print.h"
+#include "desk/delivering.h"
 #include "desk/report_page.h"
 #include "release/verification.h"
 
@@ -48,9 +49,8 @@ int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bo
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   const Gate gate = check_gate(*o->view.delivered, o->stores.shelf.get());
-  DeliveryOptions d;
-  d.to = fs::absolute(a.to), d.form = a.form, d.range = o->range, d.workers = o->stores.options.workers;
-  d.device = o->stores.options.settings.rendering, d.notebook = o->stores.notebook;
+  DeliveryOptions d = delivery_options(o->view, o->stores, fs::absolute(a.to), a.form);
+  d.range = o->range;
   d.burn_timecode = a.burn, d.burn_text = a.text, d.replace = a.replace, d.sound = !a.silent;
   Json j{{"gate", to_json(gate)}};
   if (!gate.may_deliver()) {

@@ -31,18 +31,6 @@ namespace {
 
 std::atomic<bool> interrupted{false};
 
-Result<MeasureReport> measure_now(Opened& o, double seconds, bool again) {
-  auto report = measure(
-      o.view.played, *o.stores.notebook, o.stores.measure_options(seconds, again),
-      [](const MeasureProgress& p) {
-        show_progress(fmt::format("Measuring {}: {} of {} kinds of frames known, {:.0f} of at most {:.0f} s",
-                                  p.what, p.known, p.wanted, p.seconds, p.limit_seconds));
-        return !interrupted.load();
-      });
-  end_progress();
-  return report;
-}
-
 int cmd_inspect(const Common& c) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
@@ -88,7 +76,7 @@ int cmd_inspect(const Common& c) {
 int cmd_measure(const Common& c, double seconds, bool again) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
-  auto report = measure_now(*o, seconds, again);
+  auto report = measure_now(*o, seconds, again, interrupted);
   if (!report) return fail(report.error(), c.json);
   if (c.json) put(to_json(*report));
   else print(*report);
@@ -122,7 +110,7 @@ int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& 
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   if (!seat.empty()) return forecast_elsewhere(c, *o, seat, must_hold);
-  if (auto m = measure_now(*o, 20, false); !m) return fail(m.error(), c.json);
+  if (auto m = measure_now(*o, 20, false, interrupted); !m) return fail(m.error(), c.json);
   ForecastOptions options = o->stores.forecast_options();
   options.loop = loop;
   const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.seals, o->range, options);

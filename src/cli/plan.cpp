@@ -48,12 +48,7 @@ Result<Plan> plan_for(const Opened& o, const PlanArguments& a, const std::atomic
   options->words = !wishes->pins.empty() || !wishes->forbids.empty();
   know_settledness(*options, *o.view.timeline);
   options->lp = !a.lp.empty(), options->thinking = 5;
-  auto measured = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(a.measure, false), [&](const MeasureProgress& p) {
-    show_progress(fmt::format("Measuring {}", p.what));
-    return !interrupted.load();
-  });
-  end_progress();
-  if (!measured) return std::unexpected(measured.error());
+  if (auto measured = measure_now(o, a.measure, false, interrupted); !measured) return std::unexpected(measured.error());
   return make_plan(situation_of(o.view, o.stores), o.range, *options);
 }
 

@@ -81,13 +81,7 @@ int cmd_playout(Common c, const PlayArguments& a, const std::atomic<bool>& inter
 int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
-  auto measured = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(20, false),
-                          [&](const MeasureProgress& p) {
-                            show_progress(fmt::format("Measuring {}", p.what));
-                            return !interrupted.load();
-                          });
-  end_progress();
-  if (!measured) return fail(measured.error(), c.json);
+  if (auto measured = measure_now(*o, 20, false, interrupted); !measured) return fail(measured.error(), c.json);
   const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.seals, o->range,
                               o->stores.forecast_options());
   Json runs = Json::array();

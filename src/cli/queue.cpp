@@ -71,12 +71,7 @@ int cmd_list(const Common& c, const QueueArguments& a, const std::atomic<bool>& 
 int cmd_add(const Common& c, const QueueArguments& a, const std::atomic<bool>& interrupted) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
-  auto measured = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(a.measure, false), [&](const MeasureProgress& p) {
-    show_progress(fmt::format("Measuring {}", p.what));
-    return !interrupted.load();
-  });
-  end_progress();
-  if (!measured) return fail(measured.error(), c.json);
+  if (auto measured = measure_now(*o, a.measure, false, interrupted); !measured) return fail(measured.error(), c.json);
   const Plan plan = make_plan(situation_of(o->view, o->stores), o->range, plan_options(*o->view.timeline, o->stores));
   return with_journal(c, [&](Journal& journal) {
     // Where it is kept by default is said too: the renderer may be started elsewhere.
@@ -224,7 +219,7 @@ void add_queue_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& 
   });
   s = add("log", "Everything about a job", true);
   s->callback([&] { code = cmd_log(c, a); });
-  s = add("set", "When it may work: when, idle, hours, power, while-working, after-closing", false);
+  s = add("set", "When it may work: when, idle, hours, power, while-working, paused", false);
   s->add_option("name", a.name, "Name of the setting")->required();
   s->add_option("value", a.value, "Its value")->required();
   s->callback([&] { code = cmd_set(c, a); });

@@ -20,12 +20,7 @@ struct RemedyArguments {
 std::string in_out(const Proposal& p, const View& v) { return timecode_at(*v.timeline, p.at.in) + " to " + timecode_at(*v.timeline, p.at.out); }
 
 Result<Situation> situation(const Opened& o, const RemedyArguments& a, const std::atomic<bool>& interrupted) {
-  auto measured = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(15, false), [&](const MeasureProgress& p) {
-    show_progress(fmt::format("Measuring {}", p.what));
-    return !interrupted.load();
-  });
-  end_progress();
-  if (!measured) return std::unexpected(measured.error());
+  if (auto measured = measure_now(o, 15, false, interrupted); !measured) return std::unexpected(measured.error());
   Situation s = situation_of(o.view, o.stores);
   if (!a.form.empty()) {
     const auto form = form_named(a.form);

@@ -360,13 +360,7 @@ int cmd_codecs(const Common& c, const SeatArguments& a, const std::atomic<bool>&
 int cmd_advise(const Common& c, const SeatArguments& a, const std::atomic<bool>& interrupted) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
-  auto m = measure(o->view.played, *o->stores.notebook, o->stores.measure_options(20, false),
-                   [&](const MeasureProgress& p) {
-                     show_progress(fmt::format("Measuring {}", p.what));
-                     return !interrupted.load();
-                   });
-  end_progress();
-  if (!m) return fail(m.error(), c.json);
+  if (auto m = measure_now(*o, 20, false, interrupted); !m) return fail(m.error(), c.json);
   AdviceOptions options{o->stores.forecast_options(), invented_seats()};
   for (const std::string& file : a.others) {
     auto p = find_profile(file);

@@ -27,11 +27,12 @@ DerivedPtr make_derived(const TimelinePtr& timeline, const Stores& stores,
   } else {
     const Situation s = situation_of(d->view, stores, before ? &before->plan.before : nullptr);
     PlanOptions options = plan_options(*d->view.timeline, stores);
-    // While something is rendered, the picture of what may be spent stays as it was.
-    const bool rendering = before && before->view.timeline == timeline && !(before->view.seals == d->view.seals);
-    options.frontier = !rendering;
+    // While pieces come in one after another, the schedule's own order has to do for the picture of what may be spent: a
+    // search for each of its points would compete with the render.
+    const bool only_sealed = before && before->view.timeline == timeline && !(before->view.seals == d->view.seals);
+    options.frontier = !only_sealed;
     d->plan = make_plan(s, whole(d->view), options);
-    if (rendering) d->plan.frontier = before->plan.frontier, d->plan.prefixes = before->plan.prefixes;
+    if (only_sealed) d->plan.frontier = d->plan.prefixes;
   }
   std::vector<IntervalCost> full;
   if (d->view.played != d->view.delivered) {

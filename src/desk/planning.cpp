@@ -98,8 +98,8 @@ Result<PlanOptions> plan_options(const Wishes& w) {
   PlanOptions o;
   o.now = std::time(nullptr);
   if (!w.by.empty()) {
-    o.review.at = clock_time(w.by, o.now);
-    if (!o.review.at) return usage(fmt::format("'{}' is no time", w.by), "Give 10:00 or 2026-11-30T10:00.");
+    o.review_at = clock_time(w.by, o.now);
+    if (!o.review_at) return usage(fmt::format("'{}' is no time", w.by), "Give 10:00 or 2026-11-30T10:00.");
   }
   if (w.disk_bytes) o.disk_bytes = *w.disk_bytes;
   if (w.most_seconds) o.most_seconds = *w.most_seconds;
@@ -117,7 +117,7 @@ void know_settledness(PlanOptions& o, const Timeline& t) {
   auto log = EditLog::open(EditLog::usual_file());
   if (!log) return;
   constexpr double kUsualHours = 12;  // until a review that nobody has set
-  const double now = seconds_now(), hours = o.review.at ? std::max(0.0, static_cast<double>(*o.review.at) - now) / 3600 : kUsualHours;
+  const double now = seconds_now(), hours = o.review_at ? std::max(0.0, static_cast<double>(*o.review_at) - now) / 3600 : kUsualHours;
   auto timeline = std::make_shared<Timeline>();
   timeline->name = t.name, timeline->folder = t.folder;
   o.unsettled = [log = std::make_shared<EditLog>(std::move(*log)), timeline, hours, now](const std::string& segment, std::size_t below) {

@@ -38,8 +38,14 @@ double slow_day(const Notebook& notebook, double otherwise) {
   return std::clamp(slow / std::max(usual, 0.1) - 1, 0.05, 0.5);
 }
 
+/// Whether one of the words is of a remedy. Renders that touch are one line of a plan, and a word about the line is about
+/// each of them.
 bool says(const std::set<std::string>& words, const Proposal& p) {
   if (words.contains(p.id) || words.contains(p.kind->name())) return true;
+  for (const std::string& word : words) {
+    Frames in = 0, out = 0;
+    if (p.id.starts_with("render:") && std::sscanf(word.c_str(), "render:%ld-%ld", &in, &out) == 2 && p.at.in >= in && p.at.out <= out) return true;
+  }
   return std::any_of(p.segments.begin(), p.segments.end(), [&](const std::string& s) {
     return words.contains(s) || words.contains(std::string(p.kind->name()) + ":" + s);
   });
@@ -374,10 +380,7 @@ class Planner {
       const bool render = p.kind->name() == std::string("render");
       plan_.render_seconds += problem_.works[i].seconds, plan_.modelled_seconds += p.quote.modelled_seconds;
       plan_.bytes += p.quote.bytes;
-      if (render) {
-        plan_.frames += p.at.length();
-        plan_.renders_modelled += p.quote.modelled_seconds, plan_.renders_said += p.quote.seconds;
-      }
+      if (render) plan_.frames += p.at.length();
       std::vector<bool> without = choice.works;
       without[i] = false;
       Remedy r;
@@ -540,9 +543,12 @@ std::string sentence_of(const Plan& p) {
   if (!p.priced) return what + " What a render takes here has not been measured.";
   if (p.remedies.empty()) return what + (p.fits ? " Nothing that is allowed helps; a faster seat would." : " There is no time or room for anything that helps.");
   const std::string when = clock_text(p.made_at + static_cast<std::int64_t>(std::lround(std::min(p.ready_in, 1e9))), p.made_at);
-  const std::string ready = p.review_at ? fmt::format(" Ready by {} ({:.0f} %)", when, p.ready_probability * 100) : std::string();
+  const std::string head = !p.fits         ? " There is time and room for"
+                           : p.review_at   ? fmt::format(" Ready by {} ({:.0f} %)", when, p.ready_probability * 100)
+                           : p.holds       ? " What fixes that"
+                                           : " What helps";
   const bool hides = std::any_of(p.remedies.begin(), p.remedies.end(), [](const Remedy& r) { return !r.proposal.hides.empty(); });
-  return what + fmt::format("{}: {}; {}, {}.{}", ready.empty() ? (p.holds ? " What fixes that" : " What there is time for") : ready, counted(p.remedies), duration_text(p.render_seconds), bytes_text(p.bytes),
+  return what + fmt::format("{}: {}; {}, {}.{}", head, counted(p.remedies), duration_text(p.render_seconds), bytes_text(p.bytes),
                             p.holds ? (hides ? " Something is hidden meanwhile." : " Nothing that is judged is hidden.")
                                     : fmt::format(" About {:.0f} dropped frame{} left.", p.after.expected_drops, std::lround(p.after.expected_drops) == 1 ? " is" : "s are"));
 }
@@ -565,7 +571,7 @@ Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options)
   const Stopwatch watch;
   Plan plan;
   plan.made_at = options.now > 0 ? options.now : static_cast<std::int64_t>(std::time(nullptr));
-  plan.review_at = options.review.at;
+  plan.review_at = options.review_at;
   plan.margin = slow_day(*s.notebook, options.margin);
   plan.before = s.now && s.now->range == range ? *s.now : forecast(*s.played, *s.notebook, s.route, range, s.forecast);
   plan.after = plan.before;

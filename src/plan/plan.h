@@ -4,7 +4,6 @@
 
 #include "plan/mip.h"
 #include "plan/schedule.h"
-#include "remedy/price.h"
 #include "remedy/remedy.h"
 
 namespace gc {
@@ -37,13 +36,6 @@ struct WordCost {
   std::string word;       ///< "forbid proxy"
   double seconds = 0;     ///< less without it; negative: the plan would take more
   double drops = 0;       ///< fewer without it
-};
-
-/// What must play, and by when.
-struct Review {
-  std::string name;
-  FrameRange range;                  ///< of the timeline
-  std::optional<std::int64_t> at;    ///< seconds since 1970
 };
 
 struct Plan {
@@ -80,8 +72,6 @@ struct Plan {
   std::vector<WordCost> words;
   std::string lp;  ///< the latest problem in LP format, when asked for
 
-  RenderPrice price() const { return {frames, renders_modelled, renders_said}; }
-  double renders_modelled = 0, renders_said = 0;  ///< of finished frames alone
   /// Finished frames that are made.
   std::vector<FrameRange> ranges() const;
 };
@@ -89,7 +79,7 @@ struct Plan {
 struct PlanOptions {
   double most_drops = 0.5;  ///< expected drops that may be left in the whole range
   double margin = 0.10;     ///< the plan must hold even when everything costs this much more; the seat's own slow days count when they are known
-  Review review;            ///< its range is ignored: what is planned is asked for
+  std::optional<std::int64_t> review_at;  ///< when it must play, seconds since 1970
   std::int64_t now = 0;     ///< seconds since 1970; 0: this moment
   double disk_bytes = kNoLimit;
   double most_seconds = kNoLimit;  ///< of machine time that may be spent

@@ -219,7 +219,7 @@ QueueSettings Journal::settings() const {
 
 Result<void> Journal::set_settings(const QueueSettings& s) {
   const Json j{{"when", when_name(s.when)}, {"idle", fmt::format("{}", s.idle_s)}, {"hours", s.hours}, {"power", s.mains_only ? "mains" : "any"},
-               {"while-working", fmt::format("{}", s.while_working)}, {"paused", s.paused ? "yes" : "no"}, {"after-closing", s.after_closing ? "yes" : "no"}};
+               {"while-working", fmt::format("{}", s.while_working)}, {"paused", s.paused ? "yes" : "no"}};
   return set_value("settings", j.dump());
 }
 
@@ -229,7 +229,6 @@ Result<void> Journal::set(QueueSettings& s, const std::string& name, const std::
     const double n = std::strtod(v.c_str(), &end);
     return end != v.c_str() && *end == 0 && std::isfinite(n) ? std::optional(n) : std::nullopt;
   };
-  const auto yes = [&]() -> std::optional<bool> { return v == "yes" ? std::optional(true) : v == "no" ? std::optional(false) : std::nullopt; };
   if (name == "when") {
     for (const auto w : {QueueSettings::When::idle, QueueSettings::When::always, QueueSettings::When::never, QueueSettings::When::hours})
       if (v == when_name(w)) return s.when = w, Result<void>{};
@@ -248,11 +247,11 @@ Result<void> Journal::set(QueueSettings& s, const std::string& name, const std::
     if (const auto n = number(); n && *n >= 0 && *n <= 1) return s.while_working = *n, Result<void>{};
     return usage("'" + v + "' is no share", "Give 0 to 1.");
   }
-  if (name == "paused" || name == "after-closing") {
-    if (const auto b = yes()) return (name == "paused" ? s.paused : s.after_closing) = *b, Result<void>{};
+  if (name == "paused") {
+    if (v == "yes" || v == "no") return s.paused = v == "yes", Result<void>{};
     return usage("'" + v + "' is neither yes nor no", "Give yes or no.");
   }
-  return usage("the queue has no setting '" + name + "'", "Give when, idle, hours, power, while-working, paused or after-closing.");
+  return usage("the queue has no setting '" + name + "'", "Give when, idle, hours, power, while-working or paused.");
 }
 
 Result<bool> Journal::lease(const std::string& process) {

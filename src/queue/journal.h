@@ -44,7 +44,6 @@ struct QueueSettings {
   bool mains_only = false;      ///< not on battery
   double while_working = 0;     ///< share of the machine that it may take while somebody works; 0: none
   bool paused = false;
-  bool after_closing = true;    ///< goes on when the window is closed
 };
 
 class Journal {

@@ -747,19 +747,20 @@ TEST_F(Views, TheQueueIsOneKeyAwayAndItsJobsAreOrderedPausedAndCancelled) {
   key(Qt::Key_Q);
   auto* queue = window->findChild<QueueWindow*>("queue");
   ASSERT_TRUE(queue && queue->isVisible());
-  ASSERT_EQ(queue->table()->rowCount(), 2);
+  ASSERT_TRUE(wait_for([&] { return queue->table()->rowCount() == 2; }, 20000));
   EXPECT_THAT(queue->sentence().toStdString(), testing::AllOf(testing::HasSubstr("2 to be done"), testing::HasSubstr("No renderer runs")));
   queue->table()->selectRow(1);
   QTest::mouseClick(queue->findChild<QPushButton*>("queue-first"), Qt::LeftButton);
-  EXPECT_EQ(queue->table()->item(0, 2)->text(), "Second");
+  EXPECT_TRUE(wait_for([&] { return queue->table()->item(0, 2)->text() == "Second"; }, 20000));
   auto* pause = queue->findChild<QPushButton*>("queue-pause");
   QTest::mouseClick(pause, Qt::LeftButton);
+  EXPECT_TRUE(wait_for([&] { return pause->text() == "Resume the queue"; }, 20000));
   EXPECT_TRUE(journal.settings().paused);
-  EXPECT_EQ(pause->text(), "Resume the queue");
   QTest::mouseClick(pause, Qt::LeftButton);
+  EXPECT_TRUE(wait_for([&] { return pause->text() == "Pause the queue"; }, 20000));
   queue->table()->selectRow(0);
   QTest::mouseClick(queue->findChild<QPushButton*>("queue-cancel"), Qt::LeftButton);
-  EXPECT_EQ(journal.job(second)->state, JobState::cancelled);
+  EXPECT_TRUE(wait_for([&] { return journal.job(second)->state == JobState::cancelled; }, 20000));
   queue->close();
 }
 

@@ -195,12 +195,31 @@ TEST_F(PlansOfTheDesk, ObeysTheWordAndSaysWhatItCosts) {
   for (const Remedy& r : plan(never).remedies) EXPECT_NE(r.segment, "a");
 }
 
+// A title over a part of a segment cuts it into three stretches, which are one line of the plan.
+TEST_F(PlansOfTheDesk, AWordAboutALineIsAboutAllOfIt) {
+  auto t = std::make_shared<Timeline>(*timeline_);
+  t->tracks.push_back(test::Build(320, 180).track("V3").gap(10).solid("over", 4, 0.5, 0.5, 0.5, {test::an("transform", {{"scale", 0.2}})}).done()->tracks[0]);
+  timeline_ = t;
+  PlanOptions o;
+  o.kinds = {"render"};
+  const Plan all = plan(o);
+  const auto line = std::ranges::find_if(all.remedies, [](const Remedy& r) { return r.segment == "a"; });
+  ASSERT_NE(line, all.remedies.end());
+  EXPECT_EQ(line->range, (FrameRange{0, 24}));
+  o.forbids = {line->id};
+  for (const Remedy& r : plan(o).remedies) EXPECT_GE(r.range.in, 24) << r.id;
+  o.forbids.clear(), o.pins = {line->id};
+  const Plan pinned = plan(o);
+  EXPECT_TRUE(std::ranges::any_of(pinned.remedies, [&](const Remedy& r) { return r.id == line->id && r.pinned; }));
+}
+
 TEST_F(PlansOfTheDesk, SaysByHowMuchItDoesNotFitAndWhatWouldDo) {
   const Plan all = plan();
   PlanOptions o;
-  o.now = 1774720800, o.review.at = o.now + 1;  // a second from now
+  o.now = 1774720800, o.review_at = o.now + 1;  // a second from now
   const Plan late = plan(o);
   EXPECT_FALSE(late.fits);
+  EXPECT_THAT(late.sentence, testing::Not(HasSubstr("Ready by")));
   EXPECT_LE(late.render_seconds, 1 + 1e-6);
   EXPECT_NEAR(late.short_seconds, all.render_seconds - 1, 0.1 * all.render_seconds);
   EXPECT_FALSE(late.ways_out.empty());
@@ -211,7 +230,7 @@ TEST_F(PlansOfTheDesk, SaysByHowMuchItDoesNotFitAndWhatWouldDo) {
   EXPECT_FALSE(cramped.fits);
   EXPECT_GT(cramped.short_bytes, 0);
   PlanOptions night;
-  night.now = o.now, night.review.at = o.now + 8 * 3600;
+  night.now = o.now, night.review_at = o.now + 8 * 3600;
   const Plan ready = plan(night);
   EXPECT_TRUE(ready.fits);
   EXPECT_DOUBLE_EQ(ready.ready_probability, 1);

@@ -188,7 +188,7 @@ TEST(MayWork, FollowsTheSettings) {
 
 TEST_F(Queued, SettingsAreCheckedAndKept) {
   QueueSettings s;
-  for (const auto& [name, value] : std::vector<std::pair<std::string, std::string>>{{"when", "hours"}, {"idle", "30"}, {"hours", "22:00-6:00"}, {"power", "mains"}, {"while-working", "0.5"}, {"paused", "yes"}, {"after-closing", "no"}})
+  for (const auto& [name, value] : std::vector<std::pair<std::string, std::string>>{{"when", "hours"}, {"idle", "30"}, {"hours", "22:00-6:00"}, {"power", "mains"}, {"while-working", "0.5"}, {"paused", "yes"}})
     EXPECT_TRUE(Journal::set(s, name, value)) << name;
   for (const auto& [name, value] : std::vector<std::pair<std::string, std::string>>{{"when", "soon"}, {"idle", "0"}, {"idle", "601"}, {"while-working", "2"}, {"paused", "maybe"}, {"colour", "grey"}})
     EXPECT_FALSE(Journal::set(s, name, value)) << name;
@@ -198,7 +198,7 @@ TEST_F(Queued, SettingsAreCheckedAndKept) {
   EXPECT_EQ(kept.idle_s, 30);
   EXPECT_TRUE(kept.mains_only);
   EXPECT_DOUBLE_EQ(kept.while_working, 0.5);
-  EXPECT_FALSE(kept.after_closing);
+  EXPECT_TRUE(kept.paused);
 }
 
 class QueueByCommand : public test::Commands {
