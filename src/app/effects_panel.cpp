@@ -10,13 +10,12 @@
 #include <QToolButton>
 
 #include "app/style.h"
+#include "app/text.h"
 #include "base/clock.h"
 #include "timeline/keys.h"
 
 namespace gc {
 namespace {
-
-QString text(const std::string& s) { return QString::fromStdString(s); }
 
 constexpr int kField = 58, kGap = 6;  // pixels
 

@@ -7,11 +7,10 @@
 #include <cmath>
 
 #include "app/style.h"
+#include "app/text.h"
 
 namespace gc {
 namespace {
-
-QString text(const std::string& s) { return QString::fromStdString(s); }
 
 /// Steps of an axis that a person reads easily: 1, 2 or 5 times a power of ten.
 double step_for(double most, int about) {

@@ -6,13 +6,12 @@
 #include <QVBoxLayout>
 
 #include "app/style.h"
+#include "app/text.h"
 
 namespace gc {
 namespace {
 
 constexpr int kEveryMs = 1000, kTellMs = 250;
-
-QString text(const std::string& s) { return QString::fromStdString(s); }
 
 QString state_of(const Job& j) {
   if (j.paused && j.state == JobState::waiting) return QueueWindow::tr("paused");
@@ -90,12 +89,10 @@ void QueueWindow::refresh() {
   int waiting = 0, failed = 0;
   std::size_t done = 0;
   for (const Job& j : seen.jobs) {
-    const bool open = j.state == JobState::waiting || j.state == JobState::working;
-    const double share = j.price.frames > 0 ? static_cast<double>(j.done) / static_cast<double>(j.price.frames) : 0;
-    if (open) left += j.price.said_s * (1 - std::min(1.0, share)), ++waiting;
+    left += j.seconds_left(), waiting += j.open();
     failed += j.state == JobState::failed, done += j.state == JobState::done;
     rows.push_back({{state_of(j), text(j.remedy.substr(0, j.remedy.find(':'))), text(j.what), text(j.timeline), tr("%1 of %2").arg(j.done).arg(j.price.frames),
-                     open ? text(duration_text(j.price.said_s)) : text(duration_text(j.taken_s)), text(j.trouble)},
+                     j.open() ? text(duration_text(j.price.said_s)) : text(duration_text(j.taken_s)), text(j.trouble)},
                     -1,
                     text(j.file)});
   }

@@ -6,12 +6,11 @@
 #include <algorithm>
 
 #include "app/style.h"
+#include "app/text.h"
 
 namespace gc {
 namespace {
 
-QString text(const std::string& s) { return QString::fromStdString(s); }
-QString number(double v, int digits = 1) { return QString::number(v, 'f', digits); }
 QString percent(double share, int digits = 0) { return QString::number(share * 100, 'f', digits) + " %"; }
 
 }  // namespace

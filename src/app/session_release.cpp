@@ -1,14 +1,10 @@
 // Delivering, as the window asks for it.
 #include "app/session.h"
+#include "app/text.h"
 #include "desk/delivering.h"
 #include "release/verification.h"
 
 namespace gc {
-namespace {
-
-QString text(const std::string& s) { return QString::fromStdString(s); }
-
-}  // namespace
 
 void Session::look_at_delivery(const std::string& form) {
   if (!current() || elsewhere_ >= 0) return;

@@ -11,6 +11,7 @@
 #include "app/gantt.h"
 #include "app/plan_panel.h"
 #include "app/style.h"
+#include "app/text.h"
 #include "base/clock.h"
 #include "base/timecode.h"
 
@@ -20,8 +21,6 @@ namespace {
 constexpr int kSentenceLines = 5, kCardLines = 4;  ///< more than these scroll
 constexpr int kLeastTable = 72;                    ///< pixels: a head and two rows
 
-QString text(const std::string& s) { return QString::fromStdString(s); }
-QString number(double v, int digits = 1) { return QString::number(v, 'f', digits); }
 
 /// What would help a span, in a few lines.
 QString gain_text(const std::vector<StageGain>& gains, const std::vector<StageGain>& least) {

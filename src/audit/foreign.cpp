@@ -97,9 +97,9 @@ std::int64_t floor_of(Wide num, Wide den) {
   return static_cast<std::int64_t>(q);
 }
 
-class Maker {
+class ForeignMaker {
  public:
-  Maker(fs::path folder, const ForeignOptions& o) : folder_(std::move(folder)), o_(o), any_(o.seed) {}
+  ForeignMaker(fs::path folder, const ForeignOptions& o) : folder_(std::move(folder)), o_(o), any_(o.seed) {}
 
   Result<ForeignReport> make() {
     std::error_code e;
@@ -328,7 +328,7 @@ int number_in(const Image& image, const std::array<int, 4>& box) {
 }  // namespace
 
 Result<ForeignReport> make_foreign(const fs::path& folder, const ForeignOptions& options) {
-  return Maker(fs::absolute(folder), options).make();
+  return ForeignMaker(fs::absolute(folder), options).make();
 }
 
 Result<ForeignCheck> check_foreign(const ForeignReport& report, int every, const ReadOptions& options) {

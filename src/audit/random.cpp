@@ -57,9 +57,9 @@ Result<std::vector<std::string>> media_in(const fs::path& folder) {
   return paths;
 }
 
-class Maker {
+class RandomMaker {
  public:
-  Maker(const RandomOptions& options, const CostBook& book, std::vector<std::string> media, std::string lut)
+  RandomMaker(const RandomOptions& options, const CostBook& book, std::vector<std::string> media, std::string lut)
       : options_(options),
         book_(book),
         media_(std::move(media)),
@@ -252,7 +252,7 @@ Result<TimelinePtr> random_timeline(const RandomOptions& options, const CostBook
   std::error_code e;
   if (!fs::exists(lut, e))
     if (auto r = write_file_atomic(lut, made_up_cube(33)); !r) return std::unexpected(r.error());
-  return Maker(options, book, std::move(*media), lut.string()).make();
+  return RandomMaker(options, book, std::move(*media), lut.string()).make();
 }
 
 }  // namespace gc

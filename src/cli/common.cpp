@@ -42,6 +42,12 @@ Result<TimelinePtr> load(const Common& c) {
   return open_timeline(c.file, std::make_shared<MediaCatalog>(), c.timeline);
 }
 
+Result<void> write_out(const std::string& file, const std::string& text) {
+  std::error_code e;
+  if (fs::exists(file, e)) return bad_input("a file lies there already", file, "Give another name, or move that file away.");
+  return write_file_atomic(file, text);
+}
+
 Result<MeasureReport> measure_now(const Opened& o, double seconds, bool again, const std::atomic<bool>& interrupted) {
   auto report = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(seconds, again), [&](const MeasureProgress& p) {
     show_progress(fmt::format("Measuring {}: {} of {} kinds of frames known, {:.0f} of at most {:.0f} s", p.what, p.known, p.wanted, p.seconds,

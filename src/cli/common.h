@@ -29,6 +29,9 @@ Result<Named> named(const Timeline& timeline, const std::string& segment, const 
 int fail(const Error& e, bool json);
 void put(const Json& j);
 
+/// Writes a file that is asked for; nothing that lies there is overwritten.
+Result<void> write_out(const std::string& file, const std::string& text);
+
 /// An opened timeline with its stores.
 struct Opened {
   Stores stores;

@@ -116,7 +116,7 @@ int cmd_report(const Common& c, const DeliverArguments& a) {
   const auto page = report_page(o->view, o->stores, a.file.empty() ? fs::path() : fs::absolute(a.file));
   if (!page) return fail(page.error(), c.json);
   if (!a.to.empty())
-    if (auto r = write_file_atomic(a.to, a.to.ends_with(".csv") ? page->csv : a.to.ends_with(".json") ? page->json.dump(1) + "\n" : page->html); !r) return fail(r.error(), c.json);
+    if (auto r = write_out(a.to, a.to.ends_with(".csv") ? page->csv : a.to.ends_with(".json") ? page->json.dump(1) + "\n" : page->html); !r) return fail(r.error(), c.json);
   if (c.json) put(page->json);
   else if (a.to.empty()) return fail(usage("it is not said where to", "Give --out report.html, .csv or .json.").error(), false);
   else fmt::print("{}\n", a.to);

@@ -25,7 +25,7 @@ int cmd_import(const Common& c, const ListArguments& a) {
   const auto t = timeline_from_edl(*text, a.edl, options);
   if (!t) return fail(t.error(), c.json);
   std::error_code e;
-  if (fs::exists(a.out, e)) return fail(bad_input("a file lies there already", a.out, "Give another name.").error(), c.json);
+  if (fs::exists(a.out, e)) return fail(bad_input("a file lies there already", a.out, "Give another name, or move that file away.").error(), c.json);
   if (auto r = save_timeline(**t, a.out); !r) return fail(r.error(), c.json);
   const int segments = static_cast<int>(video_segments(**t).size());
   if (c.json) put({{"file", a.out}, {"segments", segments}, {"frames", (*t)->duration()}, {"remarks", (*t)->remarks}});
@@ -44,7 +44,7 @@ int cmd_edl(const Common& c, const ListArguments& a) {
     return info ? info->timecode : Frames{-1};
   });
   if (!a.out.empty())
-    if (auto r = write_file_atomic(a.out, list.text); !r) return fail(r.error(), c.json);
+    if (auto r = write_out(a.out, list.text); !r) return fail(r.error(), c.json);
   if (c.json) put({{"file", a.out}, {"text", a.out.empty() ? Json(list.text) : Json()}, {"left_out", list.left_out}});
   else {
     if (a.out.empty()) fmt::print("{}", list.text);

@@ -29,7 +29,7 @@
 namespace gc {
 namespace {
 
-std::atomic<bool> interrupted{false};
+std::atomic<bool> asked_to_stop{false};
 
 int cmd_inspect(const Common& c) {
   auto o = open(c);
@@ -76,7 +76,7 @@ int cmd_inspect(const Common& c) {
 int cmd_measure(const Common& c, double seconds, bool again) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
-  auto report = measure_now(*o, seconds, again, interrupted);
+  auto report = measure_now(*o, seconds, again, asked_to_stop);
   if (!report) return fail(report.error(), c.json);
   if (c.json) put(to_json(*report));
   else print(*report);
@@ -110,7 +110,7 @@ int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& 
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   if (!seat.empty()) return forecast_elsewhere(c, *o, seat, must_hold);
-  if (auto m = measure_now(*o, 20, false, interrupted); !m) return fail(m.error(), c.json);
+  if (auto m = measure_now(*o, 20, false, asked_to_stop); !m) return fail(m.error(), c.json);
   ForecastOptions options = o->stores.forecast_options();
   options.loop = loop;
   const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.seals, o->range, options);
@@ -182,7 +182,7 @@ int cmd_demo(const Common& c, const std::string& folder, const DemoOptions& opti
     if (desk.shelf.empty()) desk.shelf = fs::absolute(folder) / "shelf";
     if (desk.notebook.empty()) desk.notebook = fs::absolute(folder) / "notebook.sqlite";
     Json result;
-    auto done = whole_job(*report, make, desk, c.json, result, interrupted);
+    auto done = whole_job(*report, make, desk, c.json, result, asked_to_stop);
     if (!done) return fail(done.error(), c.json);
     if (c.json) put(result);
     return *done ? 0 : 1;
@@ -204,8 +204,8 @@ int cmd_demo(const Common& c, const std::string& folder, const DemoOptions& opti
 int main(int argc, char** argv) {
   using namespace gc;
   start_log();
-  std::signal(SIGINT, [](int) { interrupted = true; });
-  std::signal(SIGTERM, [](int) { interrupted = true; });
+  std::signal(SIGINT, [](int) { asked_to_stop = true; });
+  std::signal(SIGTERM, [](int) { asked_to_stop = true; });
 
   CLI::App app{
       "Glass Clock on the command line: which parts of a timeline will drop frames on this seat, why, and "
@@ -256,9 +256,9 @@ int main(int argc, char** argv) {
   s->add_flag("--loop", loop, "Of a further pass of a loop, not of the first");
   s->add_option("--seat", other_seat, "On this seat instead: a profile's file or the name of one that ships");
   s->callback([&] { code = cmd_forecast(c, holds, loop, other_seat); });
-  add_plan_commands(app, c, code, interrupted);
-  add_deliver_commands(app, c, code, interrupted);
-  add_queue_commands(app, c, code, interrupted);
+  add_plan_commands(app, c, code, asked_to_stop);
+  add_deliver_commands(app, c, code, asked_to_stop);
+  add_queue_commands(app, c, code, asked_to_stop);
   add_interchange_commands(app, c, code);
   add("gate", "Say whether the timeline may be delivered", "gclk gate cut.otio")->callback([&] {
     code = cmd_gate(c);
@@ -277,11 +277,11 @@ int main(int argc, char** argv) {
   s->callback([&] { code = cmd_set(c, segment, effect, param, value); });
   add_picture_commands(app, c, code);
   add_file_commands(app, c, code);
-  add_shelf_commands(app, c, code, interrupted);
-  add_remedy_commands(app, c, code, interrupted);
-  add_playout_commands(app, c, code, interrupted);
+  add_shelf_commands(app, c, code, asked_to_stop);
+  add_remedy_commands(app, c, code, asked_to_stop);
+  add_playout_commands(app, c, code, asked_to_stop);
   add_what_if_command(app, c, code);
-  add_seat_commands(app, c, code, interrupted);
+  add_seat_commands(app, c, code, asked_to_stop);
 
   try {
     app.parse(argc, argv);

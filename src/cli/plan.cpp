@@ -76,9 +76,9 @@ int cmd_plan(const Common& c, const PlanArguments& a, const std::atomic<bool>& i
   auto plan = plan_for(*o, a, interrupted);
   if (!plan) return fail(plan.error(), c.json);
   if (!a.lp.empty())
-    if (auto r = write_file_atomic(a.lp, plan->lp); !r) return fail(r.error(), c.json);
+    if (auto r = write_out(a.lp, plan->lp); !r) return fail(r.error(), c.json);
   if (!a.out.empty())
-    if (auto r = write_file_atomic(a.out, plan_file(*plan, o->view).dump(1) + "\n"); !r) return fail(r.error(), c.json);
+    if (auto r = write_out(a.out, plan_file(*plan, o->view).dump(1) + "\n"); !r) return fail(r.error(), c.json);
   if (!a.why.empty()) return explain(*plan, a.why, c);
   Json j = to_json(*plan);
   if (!a.compare.empty()) {

@@ -36,8 +36,8 @@ void print(const std::vector<Job>& jobs, const Journal& journal) {
   Table t({"Job", "State", "Remedy", "Of", "Timeline", "Done", "Said", "Took", "Trouble"});
   double left = 0;
   for (const Job& j : jobs) {
-    const bool over = j.state != JobState::waiting && j.state != JobState::working;
-    if (!over) left += j.price.said_s * (1 - (j.price.frames > 0 ? static_cast<double>(j.done) / static_cast<double>(j.price.frames) : 0));
+    const bool over = !j.open();
+    left += j.seconds_left();
     t.row({std::to_string(j.id), j.paused && !over ? "paused" : state_name(j.state), j.remedy, j.what, j.timeline, fmt::format("{} of {}", j.done, j.price.frames),
            duration_text(j.price.said_s), over ? duration_text(j.taken_s) : "", j.trouble});
   }
@@ -111,7 +111,7 @@ int cmd_cancel(const Common& c, const QueueArguments& a) {
     if (!a.all) return changed(c, journal.cancel(a.id), a.id, "cancelled");
     int n = 0;
     for (const Job& j : journal.jobs())
-      if (j.state == JobState::waiting || j.state == JobState::working)
+      if (j.open())
         if (const auto r = journal.cancel(j.id)) n += *r;
     if (c.json) put({{"cancelled", n}});
     else fmt::print("{} jobs are cancelled. What they finished stays on the shelf.\n", n);

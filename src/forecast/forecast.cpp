@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/clock.h"
+#include "base/mean.h"
 #include "effects/registry.h"
 
 namespace gc {

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <bit>
 
+#include "base/mean.h"
+
 namespace gc {
 namespace {
 
@@ -10,12 +12,6 @@ struct Candidate {
   StageGain gain;
   std::set<Hash128> keys;  ///< of its stages in the span
 };
-
-double mean(const std::vector<float>& v) {
-  double sum = 0;
-  for (const float x : v) sum += static_cast<double>(x);
-  return v.empty() ? 0 : sum / static_cast<double>(v.size());
-}
 
 /// Effects within the span, dearest first.
 std::vector<Candidate> candidates(const Program& program, const CostBook& book, FrameRange span,

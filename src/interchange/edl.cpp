@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdio>
+#include <limits>
 #include <set>
 #include <sstream>
 
@@ -38,9 +39,9 @@ struct Event {
 
 bool is_number(const std::string& s) { return !s.empty() && std::ranges::all_of(s, [](unsigned char c) { return std::isdigit(c) != 0; }); }
 
-class Reader {
+class EdlReader {
  public:
-  Reader(const std::string& where, const EdlOptions& options) : where_(where), o_(options) {}
+  EdlReader(const std::string& where, const EdlOptions& options) : where_(where), o_(options) {}
 
   Result<TimelinePtr> read(const std::string& text) {
     std::istringstream in(text);
@@ -180,6 +181,15 @@ class Reader {
     return TimelinePtr(t);
   }
 
+  static std::string id_of(const Event& e) { return e.file.empty() ? e.reel + "/" + e.clip : e.file; }
+  /// The first frame that the list shows of a source whose own beginning is not known.
+  Frames earliest(const std::string& id) const {
+    Frames first = std::numeric_limits<Frames>::max();
+    for (const Event& e : events_)
+      if (id_of(e) == id) first = std::min(first, e.source_in);
+    return first;
+  }
+
   SegmentPtr segment(Timeline& t, const Event& e) {
     auto s = std::make_shared<Segment>();
     s->id = fmt::format("e{}-{}", e.number, ++segments_);
@@ -189,12 +199,13 @@ class Reader {
       return s;
     }
     const auto medium = o_.find ? o_.find(e.reel, e.clip, e.file) : std::nullopt;
-    const std::string id = e.file.empty() ? e.reel + "/" + e.clip : e.file;
+    const std::string id = id_of(e);
     if (!t.sources.contains(id)) {
       auto m = std::make_shared<MediaSource>();
       m->id = id, m->name = s->name, m->rate = o_.rate;
       m->path = m->url = medium ? medium->path : e.file.empty() ? e.clip.empty() ? e.reel : e.clip : e.file;
-      m->start = medium && medium->timecode >= 0 ? medium->timecode : e.source_in, m->length = medium ? medium->frames : e.source_out - e.source_in;
+      m->start = medium && medium->timecode >= 0 ? medium->timecode : earliest(id), m->length = medium ? medium->frames : 0;
+      if (!medium) remarks_.push_back(fmt::format("No file was found for '{}' of reel '{}'; import the list again where its media are, so that its frames count from its timecode.", s->name, e.reel));
       t.sources[id] = m;
     }
     s->ref = id, s->source_rate = o_.rate;
@@ -233,7 +244,7 @@ std::string reel_of(const std::string& name, std::map<std::string, std::string>&
 
 }  // namespace
 
-Result<TimelinePtr> timeline_from_edl(const std::string& text, const std::string& where, const EdlOptions& options) { return Reader(where, options).read(text); }
+Result<TimelinePtr> timeline_from_edl(const std::string& text, const std::string& where, const EdlOptions& options) { return EdlReader(where, options).read(text); }
 
 std::string asc_comments(const Grade& g) {
   const auto three = [](const double* v) { return fmt::format("({:.6g} {:.6g} {:.6g})", v[0], v[1], v[2]); };

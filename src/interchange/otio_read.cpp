@@ -103,9 +103,9 @@ std::optional<bool> find_drop_frame(const Json& node, int depth = 0) {
   return {};
 }
 
-class Reader {
+class OtioReader {
  public:
-  Reader(std::string where, fs::path folder, const ReadOptions& options)
+  OtioReader(std::string where, fs::path folder, const ReadOptions& options)
       : where_(std::move(where)), folder_(std::move(folder)), options_(options) {}
 
   TimelinePtr read(const Json& document) {
@@ -811,7 +811,7 @@ Result<TimelinePtr> timeline_from_otio(std::string_view text, const std::string&
   auto json = parse_json(text, where);
   if (!json) return std::unexpected(json.error());
   try {
-    return Reader(where, folder, options).read(*json);
+    return OtioReader(where, folder, options).read(*json);
   } catch (const Bad& bad) {
     return std::unexpected(bad.error);
   } catch (const Unusable& unusable) {

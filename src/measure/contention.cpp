@@ -9,11 +9,11 @@
 namespace gc {
 namespace {
 
-constexpr Frames kClip = 24;
+constexpr Frames kWalk = 24;
 
 SegmentPtr segment(const char* id, std::vector<Effect> stack) {
   auto s = std::make_shared<Segment>();
-  s->id = id, s->duration = kClip, s->content = Content::generator, s->ref = "gradient";
+  s->id = id, s->duration = kWalk, s->content = Content::generator, s->ref = "gradient";
   s->generator = showing_params(gradient_generator());
   s->stack = std::move(stack);
   return s;
@@ -43,7 +43,7 @@ std::array<std::vector<float>, 2> times(const ProgramPtr& program, std::vector<F
   for (std::size_t i = fill; i + fill < done.size(); ++i) {
     float sum = 0;
     for (const StageSample& s : done[i].stages) sum += s.wall_ms;
-    ms[done[i].frame < kClip ? 0 : 1].push_back(sum);
+    ms[done[i].frame < kWalk ? 0 : 1].push_back(sum);
   }
   return ms;
 }
@@ -54,8 +54,8 @@ std::vector<Contention> measure_contention(int workers, double seconds, const Ke
   if (workers < 2) return {};
   const ProgramPtr program = two_sorts();
   std::vector<Frames> first, second, mixed;
-  for (Frames i = 0; i < 10; ++i) first.push_back(i), second.push_back(kClip + i);
-  for (Frames i = 0; i < 10; ++i) mixed.push_back(i), mixed.push_back(kClip + i);
+  for (Frames i = 0; i < 10; ++i) first.push_back(i), second.push_back(kWalk + i);
+  for (Frames i = 0; i < 10; ++i) mixed.push_back(i), mixed.push_back(kWalk + i);
   std::array<std::vector<float>, 2> alone, same, other;
   const auto add = [](std::array<std::vector<float>, 2>& to, const std::array<std::vector<float>, 2>& from) {
     for (std::size_t k = 0; k < 2; ++k) to[k].insert(to[k].end(), from[k].begin(), from[k].end());

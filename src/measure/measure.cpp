@@ -156,7 +156,7 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
       const bool fetches = (s.kind == StageKind::read || s.kind == StageKind::decode) && s.ended_ms <= r.fetched_ms;
       const auto it = slower.find(s.key);
       const double off =
-          undisturbed(s) || it == slower.end() ? 0 : static_cast<double>(s.wall_ms) * (1 - 1 / it->second);
+          undisturbed(s) || it == slower.end() ? 0 : static_cast<double>(std::min(s.wall_ms, s.cpu_ms)) * (1 - 1 / it->second);
       (fetches ? off_fetch : off_process) += off;
       if (fetches) fetching += static_cast<double>(s.wall_ms);
     }

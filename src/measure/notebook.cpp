@@ -223,10 +223,12 @@ void Notebook::set_conditions(const Conditions& c) {
 void Notebook::add_stage(const StageRef& stage, std::span<const StageSample> samples) {
   const std::lock_guard lock(mutex_);
   Series& s = series(kStage, stage.key);
-  // What others on the core add to it is in how crowded the seat is, not in the work.
+  // Neither is a thread's waiting for the processor the stage's work, nor what others on the core add to it: the forecast
+  // adds both as they are lately. Work of a decoder's own threads can be more than the time that passed.
   const double slower = stage.law ? kept(*stage.law).law.shared_core_factor() : 1;
   for (const StageSample& x : samples) {
-    s.values.push_back(undisturbed(x) || stage.by_wall ? x.wall_ms : static_cast<float>(x.wall_ms / slower));
+    const float work = stage.by_wall ? x.wall_ms : std::min(x.wall_ms, x.cpu_ms);
+    s.values.push_back(undisturbed(x) || stage.by_wall ? work : static_cast<float>(work / slower));
     ++s.unsaved;
   }
   keep_recent(s.values);

@@ -10,14 +10,14 @@ namespace gc {
 namespace {
 
 /// Sums over a block of 4 × 4 pixels of one channel.
-struct Block {
+struct BlockSums {
   std::int64_t a = 0, b = 0, squares = 0, products = 0;
 };
 
 int eight(float v) { return static_cast<int>(std::clamp(v * 255.0f + 0.5f, 0.0f, 255.0f)); }
 
 /// SSIM of a window of 2 × 2 blocks.
-double window(const Block& p, const Block& q, const Block& r, const Block& s) {
+double window(const BlockSums& p, const BlockSums& q, const BlockSums& r, const BlockSums& s) {
   constexpr double kC1 = 0.01 * 0.01 * 255 * 255 * 64, kC2 = 0.03 * 0.03 * 255 * 255 * 64 * 63;
   const auto a = static_cast<double>(p.a + q.a + r.a + s.a), b = static_cast<double>(p.b + q.b + r.b + s.b);
   const auto squares = static_cast<double>(p.squares + q.squares + r.squares + s.squares),
@@ -43,7 +43,7 @@ double ssim(const Image& a, const Image& b) {
   const int across = a.width() / 4, down = a.height() / 4;
   if (across < 2 || down < 2) return psnr(a, b) > 60 ? 1 : 0;
   double sum = 0;
-  std::vector<std::array<Block, 3>> rows[2];
+  std::vector<std::array<BlockSums, 3>> rows[2];
   rows[0].resize(static_cast<std::size_t>(across)), rows[1].resize(static_cast<std::size_t>(across));
   for (int by = 0; by < down; ++by) {
     auto& row = rows[by % 2];
@@ -55,7 +55,7 @@ double ssim(const Image& a, const Image& b) {
           for (int c = 0; c < 3; ++c) {
             const int at = 4 * (4 * bx + x) + c;
             const int va = eight(a.row(4 * by + y)[at]), vb = eight(b.row(4 * by + y)[at]);
-            Block& k = block[static_cast<std::size_t>(c)];
+            BlockSums& k = block[static_cast<std::size_t>(c)];
             k.a += va, k.b += vb, k.squares += va * va + vb * vb, k.products += va * vb;
           }
     }

@@ -1,12 +1,9 @@
 // Decoders of one stream of a file. Pictures that are built on others are decoded in order, by one decoder with threads
 // of its own. Pictures that stand alone are decoded by whoever asks, any number at once.
 #pragma once
-extern "C" {
-#include <libavcodec/avcodec.h>
-#include <libavformat/avformat.h>
-}
 #include <mutex>
 
+#include "media/av.h"
 #include "media/reader.h"
 
 namespace gc {
@@ -19,10 +16,7 @@ std::string designation(AVCodecID id);
 
 /// One decoder.
 struct Decoder {
-  struct Free {
-    void operator()(AVCodecContext* c) const { avcodec_free_context(&c); }
-  };
-  std::unique_ptr<AVCodecContext, Free> context;
+  av::Codec context;
   std::vector<clockid_t> threads;  ///< clocks of the threads that it started for itself
 
   /// What those threads have worked so far, ms.

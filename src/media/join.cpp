@@ -1,39 +1,28 @@
 #include "media/join.h"
 
-extern "C" {
-#include <libavcodec/avcodec.h>
-#include <libavformat/avformat.h>
-}
-
 #include <fmt/format.h>
 
 #include <memory>
 
+#include "media/av.h"
 #include "media/av_text.h"
 #include "media/sound.h"
 
 namespace gc {
 namespace {
 
-struct InputEnd {
-  void operator()(AVFormatContext* f) const { avformat_close_input(&f); }
-};
 struct OutputEnd {
   void operator()(AVFormatContext* f) const {
     if (f->pb) avio_closep(&f->pb);
     avformat_free_context(f);
   }
 };
-struct PacketEnd {
-  void operator()(AVPacket* p) const { av_packet_free(&p); }
-};
-using Input = std::unique_ptr<AVFormatContext, InputEnd>;
 
-Result<Input> open_part(const std::string& path) {
+Result<av::Format> open_part(const std::string& path) {
   AVFormatContext* raw = nullptr;
   int r = avformat_open_input(&raw, path.c_str(), nullptr, nullptr);
   if (r < 0) return bad_input("a piece cannot be read: " + av_text(r), path, "Start the delivery again; the piece is made anew.");
-  Input input(raw);
+  av::Format input(raw);
   if ((r = avformat_find_stream_info(raw, nullptr)) < 0 || raw->nb_streams == 0)
     return bad_input("a piece holds no picture", path, "Start the delivery again; the piece is made anew.");
   return input;
@@ -112,7 +101,7 @@ Result<Joined> join_movies(const std::vector<JoinPart>& parts, const std::string
                            const std::function<bool(Frames)>& progress) {
   av_log_set_level(AV_LOG_QUIET);
   Joiner joiner(to, options);
-  const std::unique_ptr<AVPacket, PacketEnd> packet(av_packet_alloc());
+  const av::Packet packet(av_packet_alloc());
   const AVRational frame{static_cast<int>(options.rate.den), static_cast<int>(options.rate.num)};
   Joined joined;
   for (std::size_t p = 0; p < parts.size(); ++p) {

@@ -12,6 +12,7 @@ extern "C" {
 #include <memory>
 
 #include "base/files.h"
+#include "media/av.h"
 
 namespace gc {
 namespace {
@@ -76,15 +77,14 @@ Result<void> write_picture(const Image& image, const std::filesystem::path& file
                  "Name a file that ends with " + picture_extensions() + ".");
   const Error failed{Fault::environment, "the picture could not be encoded", file.string(), "Choose another form."};
   const AVCodec* codec = avcodec_find_encoder(kind->codec);
-  std::unique_ptr<AVCodecContext, void (*)(AVCodecContext*)> context(
-      codec ? avcodec_alloc_context3(codec) : nullptr, [](AVCodecContext* c) { avcodec_free_context(&c); });
+  const av::Codec context(codec ? avcodec_alloc_context3(codec) : nullptr);
   if (!context) return std::unexpected(failed);
   const AVPixelFormat format = image.opaque ? kind->opaque : kind->alpha;
   context->width = image.width(), context->height = image.height(), context->pix_fmt = format;
   context->time_base = {1, 25};
   if (avcodec_open2(context.get(), codec, nullptr) < 0) return std::unexpected(failed);
-  std::unique_ptr<AVFrame, void (*)(AVFrame*)> frame(av_frame_alloc(), [](AVFrame* f) { av_frame_free(&f); });
-  std::unique_ptr<AVPacket, void (*)(AVPacket*)> packet(av_packet_alloc(), [](AVPacket* p) { av_packet_free(&p); });
+  const av::Frame frame(av_frame_alloc());
+  const av::Packet packet(av_packet_alloc());
   frame->format = format, frame->width = image.width(), frame->height = image.height();
   if (av_frame_get_buffer(frame.get(), 64) < 0) return std::unexpected(failed);
   for (int y = 0; y < image.height(); ++y) put_row(image, y, format, *frame);

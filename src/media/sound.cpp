@@ -1,8 +1,6 @@
 #include "media/sound.h"
 
 extern "C" {
-#include <libavcodec/avcodec.h>
-#include <libavformat/avformat.h>
 #include <libswresample/swresample.h>
 }
 
@@ -10,41 +8,78 @@ extern "C" {
 #include <cmath>
 #include <cstring>
 
+#include "media/av.h"
 #include "media/av_text.h"
 
 namespace gc {
 namespace {
 
-template <auto Free>
-struct Freed {
-  template <class T>
-  void operator()(T* p) const {
-    Free(&p);
-  }
+using av::Codec, av::Format, av::Frame, av::Packet;
+using Resampler = std::unique_ptr<SwrContext, av::Freed<swr_free>>;
+
+/// A file's first sound stream, ready to be decoded; `codec` is null when there is none.
+struct OpenSound {
+  Format format;
+  Codec codec;
+  int stream = -1;
 };
-using Format = std::unique_ptr<AVFormatContext, Freed<avformat_close_input>>;
-using Codec = std::unique_ptr<AVCodecContext, Freed<avcodec_free_context>>;
-using Packet = std::unique_ptr<AVPacket, Freed<av_packet_free>>;
-using Frame = std::unique_ptr<AVFrame, Freed<av_frame_free>>;
-using Resampler = std::unique_ptr<SwrContext, Freed<swr_free>>;
 
-}  // namespace
-
-Result<std::vector<float>> read_sound(const std::string& path, double seconds_in, double seconds) {
+Result<OpenSound> open_sound(const std::string& path) {
   av_log_set_level(AV_LOG_QUIET);
+  OpenSound open;
   AVFormatContext* raw = nullptr;
   if (const int r = avformat_open_input(&raw, path.c_str(), nullptr, nullptr); r < 0)
     return bad_input("its sound cannot be read: " + av_text(r), path, "Bring the file back, or mute the segment.");
-  const Format format(raw);
-  avformat_find_stream_info(format.get(), nullptr);
+  open.format.reset(raw);
+  avformat_find_stream_info(raw, nullptr);
   const AVCodec* decoder = nullptr;
-  const int n = av_find_best_stream(format.get(), AVMEDIA_TYPE_AUDIO, -1, -1, &decoder, 0);
-  if (n < 0 || !decoder) return std::vector<float>{};
-  const AVStream* stream = format->streams[n];
-  const Codec codec(avcodec_alloc_context3(decoder));
-  avcodec_parameters_to_context(codec.get(), stream->codecpar);
-  if (const int r = avcodec_open2(codec.get(), decoder, nullptr); r < 0)
+  open.stream = av_find_best_stream(raw, AVMEDIA_TYPE_AUDIO, -1, -1, &decoder, 0);
+  if (open.stream < 0 || !decoder) return open;
+  open.codec.reset(avcodec_alloc_context3(decoder));
+  avcodec_parameters_to_context(open.codec.get(), raw->streams[open.stream]->codecpar);
+  if (const int r = avcodec_open2(open.codec.get(), decoder, nullptr); r < 0)
     return bad_input("its sound cannot be decoded: " + av_text(r), path, "Convert it to PCM, or mute the segment.");
+  return open;
+}
+
+/// Calls `take` for each decoded frame until it says no, and at the end with null.
+template <class Take>
+void decode_all(OpenSound& open, Take take) {
+  const Packet packet(av_packet_alloc());
+  const Frame frame(av_frame_alloc());
+  bool more = true;
+  const auto drain = [&] {
+    while (more && avcodec_receive_frame(open.codec.get(), frame.get()) >= 0) more = take(frame.get());
+  };
+  while (more && av_read_frame(open.format.get(), packet.get()) >= 0) {
+    if (packet->stream_index == open.stream && avcodec_send_packet(open.codec.get(), packet.get()) >= 0) drain();
+    av_packet_unref(packet.get());
+  }
+  if (!more) return;
+  avcodec_send_packet(open.codec.get(), nullptr), drain();
+  if (more) take(nullptr);
+}
+
+}  // namespace
+
+Result<double> sound_length(const std::string& path) {
+  auto open = open_sound(path);
+  if (!open) return std::unexpected(open.error());
+  if (!open->codec) return 0.0;
+  double seconds = 0;
+  decode_all(*open, [&](const AVFrame* f) {
+    if (f && f->sample_rate > 0) seconds += static_cast<double>(f->nb_samples) / f->sample_rate;
+    return true;
+  });
+  return seconds;
+}
+
+Result<std::vector<float>> read_sound(const std::string& path, double seconds_in, double seconds) {
+  auto open = open_sound(path);
+  if (!open) return std::unexpected(open.error());
+  if (!open->codec) return std::vector<float>{};
+  const auto& [format, codec, n] = *open;
+  const AVStream* stream = format->streams[n];
   AVChannelLayout stereo = AV_CHANNEL_LAYOUT_STEREO, from{};
   if (codec->ch_layout.nb_channels > 0 && codec->ch_layout.order != AV_CHANNEL_ORDER_UNSPEC) av_channel_layout_copy(&from, &codec->ch_layout);
   else av_channel_layout_default(&from, std::max(1, codec->ch_layout.nb_channels));
@@ -58,12 +93,10 @@ Result<std::vector<float>> read_sound(const std::string& path, double seconds_in
   // Some codecs need what is before a place to decode it rightly.
   const double early = std::max(0.0, seconds_in - 0.5);
   if (early > 0) av_seek_frame(format.get(), n, static_cast<std::int64_t>((early + start) / av_q2d(stream->time_base)), AVSEEK_FLAG_BACKWARD);
-  const Packet packet(av_packet_alloc());
-  const Frame frame(av_frame_alloc());
   std::int64_t next = 0;  ///< sample of `out` at which what is decoded next lies
-  bool placed = false, over = false;
+  bool placed = false;
   std::vector<float> some;
-  const auto take = [&](const AVFrame* f) {
+  decode_all(*open, [&](const AVFrame* f) {
     if (f && (!placed || f->pts != AV_NOPTS_VALUE)) {
       const double at = f->pts == AV_NOPTS_VALUE ? seconds_in : static_cast<double>(f->pts) * av_q2d(stream->time_base) - start;
       const auto sample = static_cast<std::int64_t>(std::llround((at - seconds_in) * kSoundRate)) - swr_get_delay(resampler.get(), kSoundRate);
@@ -78,21 +111,11 @@ Result<std::vector<float>> read_sound(const std::string& path, double seconds_in
     for (int i = 0; i < got; ++i, ++next) {
       const std::int64_t at = next * kSoundChannels;
       if (at < 0) continue;
-      if (at >= static_cast<std::int64_t>(out.size())) {
-        over = true;
-        break;
-      }
+      if (at >= static_cast<std::int64_t>(out.size())) return false;
       out[static_cast<std::size_t>(at)] = some[static_cast<std::size_t>(i) * 2], out[static_cast<std::size_t>(at) + 1] = some[static_cast<std::size_t>(i) * 2 + 1];
     }
-  };
-  const auto drain = [&] {
-    while (!over && avcodec_receive_frame(codec.get(), frame.get()) >= 0) take(frame.get());
-  };
-  while (!over && av_read_frame(format.get(), packet.get()) >= 0) {
-    if (packet->stream_index == n && avcodec_send_packet(codec.get(), packet.get()) >= 0) drain();
-    av_packet_unref(packet.get());
-  }
-  if (!over) avcodec_send_packet(codec.get(), nullptr), drain(), take(nullptr);
+    return true;
+  });
   return out;
 }
 

@@ -17,6 +17,9 @@ inline constexpr int kSoundRate = 48000, kSoundChannels = 2;
 /// @param seconds_in from where, from the file's start
 Result<std::vector<float>> read_sound(const std::string& path, double seconds_in, double seconds);
 
+/// How long a file's first sound stream is, by its decoded samples, seconds; 0 when it has none.
+Result<double> sound_length(const std::string& path);
+
 /// Writes stereo sound into a container that is being made: PCM of 24 bits, or AAC where the container wants that.
 class SoundWriter {
  public:

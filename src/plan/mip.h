@@ -37,7 +37,7 @@ struct MipAnswer {
   std::vector<double> x;  ///< by column
 };
 
-/// @param seconds after which the best found so far is given
+/// @param seconds of the processor after which the best found so far is given
 /// @param near_enough an answer that is no worse than the best by this much will do
 MipAnswer solve(const Mip& mip, double seconds, double near_enough = 0);
 

@@ -38,17 +38,25 @@ double slow_day(const Notebook& notebook, double otherwise) {
   return std::clamp(slow / std::max(usual, 0.1) - 1, 0.05, 0.5);
 }
 
-/// Whether one of the words is of a remedy. Renders that touch are one line of a plan, and a word about the line is about
-/// each of them.
+/// Whether one of the words is of a remedy by itself: its id, its kind, "kind:segment". Renders that touch are one line of a
+/// plan, and a word about the line is about each of them.
 bool says(const std::set<std::string>& words, const Proposal& p) {
   if (words.contains(p.id) || words.contains(p.kind->name())) return true;
   for (const std::string& word : words) {
     Frames in = 0, out = 0;
     if (p.id.starts_with("render:") && std::sscanf(word.c_str(), "render:%ld-%ld", &in, &out) == 2 && p.at.in >= in && p.at.out <= out) return true;
   }
-  return std::any_of(p.segments.begin(), p.segments.end(), [&](const std::string& s) {
-    return words.contains(s) || words.contains(std::string(p.kind->name()) + ":" + s);
-  });
+  return std::any_of(p.segments.begin(), p.segments.end(), [&](const std::string& s) { return words.contains(std::string(p.kind->name()) + ":" + s); });
+}
+
+bool names_segment(const std::set<std::string>& words, const Proposal& p) {
+  return std::any_of(p.segments.begin(), p.segments.end(), [&](const std::string& s) { return words.contains(s); });
+}
+
+/// A segment by itself is forbidden everything. Pinned, it is rendered, since there is no need for anything else then.
+bool forbidden(const std::set<std::string>& words, const Proposal& p) { return says(words, p) || names_segment(words, p); }
+bool pinned(const std::set<std::string>& words, const Proposal& p) {
+  return says(words, p) || (p.kind->name() == std::string("render") && names_segment(words, p));
 }
 
 /// "2 spans cannot be played: media missing." Empty when nothing is missing.
@@ -159,7 +167,8 @@ class Planner {
       p.quote.seconds = p.quote.modelled_seconds * factor_;
       proposals_.push_back(std::move(p));
     };
-    const auto wanted = [&](const char* kind) { return options_.kinds.contains(kind) && !options_.forbids.contains(kind); };
+    // What is forbidden is among them, so that it can be said what the ban costs.
+    const auto wanted = [&](const char* kind) { return options_.kinds.contains(kind); };
     for (const Span& span : slow_now_.spans) {
       if (span.verdict == Verdict::holds || span.verdict == Verdict::missing) continue;
       for (const char* name : {"tap", "bake", "mezzanine"})
@@ -176,7 +185,7 @@ class Planner {
     for (const std::string& pin : options_.pins)
       if (auto p = proposal_of(s_, pin); p && p->refused.empty() && p->kind->name() != std::string("render")) take(*p, p->kind);
     for (const Proposal& p : proposals_) {
-      WorkItem w{p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), 0, says(options_.pins, p), says(options_.forbids, p)};
+      WorkItem w{p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), 0, pinned(options_.pins, p), forbidden(options_.forbids, p)};
       if (p.kind->slip(p)) w.seconds = 0, w.weight = 1;  // it takes no machine, but hides something
       else w.weight = weight_of(p, w.seconds);
       problem_.works.push_back(w);
@@ -207,7 +216,6 @@ class Planner {
       std::set<std::string> kinds;
       std::shared_ptr<const Model> model;
       Route route;
-      ProgramPtr program;
     };
     std::vector<std::string> kinds;
     for (const Proposal& p : proposals_)
@@ -220,7 +228,7 @@ class Planner {
       std::vector<Proposal> some;
       for (const Proposal& p : proposals_)
         if (n.kinds.contains(p.kind->name())) some.push_back(p);
-      n.route = with_rendered(s_, some), n.program = s_.played;
+      n.route = with_rendered(s_, some);
       n.model = std::make_shared<const Model>(model_of(*s_.played, *s_.notebook, n.route, range_, slow_));
       scenarios.push_back(std::move(n));
     }
@@ -246,7 +254,7 @@ class Planner {
       const IntervalCost& c = *intervals_[u];
       const auto add = [&](const std::shared_ptr<const Model>& model, std::vector<std::size_t> works, bool unseen) {
         const StretchLoad load = load_in(*model, places_[u]);
-        options.push_back({{load.mean + (unseen ? 1e6 : 0), std::move(works), unseen}, {model, load.high, unseen}});
+        options.push_back({{load.mean + (unseen ? 1e6 : 0), std::move(works)}, {model, load.high, unseen}});
       };
       add(base_, {}, c.unseen);
       if (needs(u)) {
@@ -286,8 +294,8 @@ class Planner {
     const Timeline& t = *s_.timeline;
     p.quote.modelled_seconds = s_.pricing().frames({p.at}, s_.form), p.quote.seconds = p.quote.modelled_seconds * factor_;
     p.quote.bytes = form_frame_bytes(form_that_keeps(s_.form, false, t.width, t.height), t.width, t.height) * static_cast<std::uint64_t>(p.at.length());
-    problem_.works.push_back({p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), weight_of(p, p.quote.seconds), says(options_.pins, p),
-                              says(options_.forbids, p)});
+    problem_.works.push_back({p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), weight_of(p, p.quote.seconds), pinned(options_.pins, p),
+                              forbidden(options_.forbids, p)});
     proposals_.push_back(std::move(p));
     return proposals_.size() - 1;
   }
@@ -306,8 +314,6 @@ class Planner {
   }
   Forecast forecast_with(const Choice& c, const ForecastOptions& options) const {
     std::vector<Proposal> made;
-    ProgramPtr program = s_.played;
-    Route route = s_.route;
     Situation as = s_;
     for (const Proposal& p : chosen(c)) {
       if (!p.kind->slip(p)) {
@@ -456,16 +462,20 @@ class Planner {
   void weigh_words(Chooser& chooser, const Choice& choice, const Limits& limits) {
     Problem& problem = chooser.problem();
     const std::vector<WorkItem> as_said = problem.works;
-    const auto without = [&](const std::string& word, const std::set<std::string>& one, bool WorkItem::* of) {
+    const auto without = [&](const std::string& word, bool WorkItem::* of, const std::set<std::string>& others) {
       for (std::size_t i = 0; i < problem.works.size(); ++i)
-        if (says(one, proposals_[i])) problem.works[i].*of = false;
+        problem.works[i].*of = of == &WorkItem::must ? pinned(others, proposals_[i]) : forbidden(others, proposals_[i]);
       Choice c = chooser.least_work(limits);
       if (!c.possible) c = chooser.least_drops(limits);
       problem.works = as_said;
       if (c.possible) plan_.words.push_back({word, choice.seconds - c.seconds, choice.drops - c.drops});
     };
-    for (const std::string& pin : options_.pins) without("pin " + pin, {pin}, &WorkItem::must);
-    for (const std::string& f : options_.forbids) without("forbid " + f, {f}, &WorkItem::never);
+    const auto but = [](std::set<std::string> all, const std::string& one) {
+      all.erase(one);
+      return all;
+    };
+    for (const std::string& pin : options_.pins) without("pin " + pin, &WorkItem::must, but(options_.pins, pin));
+    for (const std::string& f : options_.forbids) without("forbid " + f, &WorkItem::never, but(options_.forbids, f));
   }
 
   const Situation& s_;

@@ -92,7 +92,7 @@ struct PlanOptions {
   bool frontier = true;
   bool words = false;       ///< what each word costs
   bool lp = false;
-  double thinking = 2;      ///< seconds for choosing
+  double thinking = 2;      ///< processor seconds for choosing
   /// The chance that a segment is changed before the review at an effect below the n-th of its stack, which a picture kept
   /// after n effects would not outlive.
   std::function<double(const std::string& segment, std::size_t below)> unsettled;

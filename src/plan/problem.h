@@ -21,7 +21,6 @@ namespace gc {
 struct Way {
   double load = 0;                  ///< mean load of its frames: says which of two ways is the lighter
   std::vector<std::size_t> works;   ///< that have to be done for it; none: as it is
-  bool unseen = false;              ///< cannot be shown so at all
 };
 
 /// A stretch of the timeline in which everything costs alike. Ways from the heaviest to the lightest.
@@ -64,7 +63,7 @@ class Judge {
 
 struct Limits {
   double seconds = kNoLimit, bytes = kNoLimit;
-  double thinking = 5;  ///< seconds after which the best so far is given
+  double thinking = 5;  ///< processor seconds after which the best so far is given
 };
 
 struct Choice {

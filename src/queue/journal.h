@@ -34,6 +34,13 @@ struct Job {
   std::string by;               ///< process that works on it
   std::string added, began, ended;  ///< ISO 8601, UTC
   double taken_s = 0;
+
+  bool open() const { return state == JobState::waiting || state == JobState::working; }
+  /// Seconds of work that are said to be left of it.
+  double seconds_left() const {
+    const double share = price.frames > 0 ? static_cast<double>(done) / static_cast<double>(price.frames) : 0;
+    return open() && share < 1 ? price.said_s * (1 - share) : 0;
+  }
 };
 
 /// When the queue may work.

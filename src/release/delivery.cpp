@@ -12,6 +12,7 @@
 #include "media/sound.h"
 #include "queue/flat_out.h"
 #include "queue/render_into.h"
+#include "release/verification.h"
 #include "remedy/pricing.h"
 
 namespace gc {
@@ -116,6 +117,8 @@ class Delivery {
     if (auto r = may_write(); !r) return std::unexpected(r.error());
     const auto done = quote_.sequence ? pictures() : movie();
     if (!done) return std::unexpected(done.error());
+    std::error_code e;
+    if (o_.replace && fs::exists(delivery_note(o_.to), e)) fs::remove(manifest_of(o_.to), e);  // of the earlier delivery
     report_.frames = o_.range.length(), report_.seconds = watch_.ms() / 1000;
     if (auto r = note(); !r) return std::unexpected(r.error());
     return report_;
@@ -124,12 +127,23 @@ class Delivery {
  private:
   fs::path parts() const { return o_.to.parent_path() / ("." + o_.to.filename().string() + ".parts"); }
 
+  static constexpr const char* kOurs = ".glass-clock-delivery";  ///< in the folder of parts, which goes when all is done
+
+  std::unexpected<Error> taken(const fs::path& there) const {
+    std::error_code e;
+    const bool ours = fs::exists(delivery_note(o_.to), e);
+    return bad_input(ours ? "an earlier delivery lies there" : "a file that this program did not deliver lies there", there.string(),
+                     ours ? "Give --replace, or another name." : "Give another name.");
+  }
+
   Result<void> may_write() const {
     std::error_code e;
-    const fs::path there = quote_.sequence ? picture_file(o_.range.in) : o_.to;
-    if (fs::exists(there, e) && !(o_.replace && fs::exists(delivery_note(o_.to), e)))
-      return bad_input(fs::exists(delivery_note(o_.to), e) ? "an earlier delivery lies there" : "a file that this program did not deliver lies there", there.string(),
-                       fs::exists(delivery_note(o_.to), e) ? "Give --replace, or another name." : "Give another name.");
+    const bool replaced = o_.replace && fs::exists(delivery_note(o_.to), e);
+    if (!quote_.sequence && fs::exists(o_.to, e) && !replaced) return taken(o_.to);
+    for (Frames f = o_.range.in; quote_.sequence && f < o_.range.out; ++f)
+      if (fs::exists(picture_file(f), e) && !fs::exists(begun(f), e) && !replaced) return taken(picture_file(f));
+    if (fs::exists(parts(), e) && !fs::exists(parts() / kOurs, e))
+      return bad_input("a folder that this program did not make lies where the parts of the delivery go", parts().string(), "Give the file another name.");
     fs::create_directories(o_.to.parent_path(), e);
     if (!fs::is_directory(o_.to.parent_path(), e))
       return environment("the folder cannot be made", o_.to.parent_path().string(), "Check that the volume is mounted and writable.");
@@ -140,6 +154,14 @@ class Delivery {
     return {};
   }
 
+  Result<void> make_parts() const {
+    std::error_code e;
+    fs::create_directories(parts(), e);
+    return write_file_atomic(parts() / kOurs, "");
+  }
+  /// Stands there from before a picture is written on: that picture is this program's.
+  fs::path begun(Frames f) const { return parts() / fmt::format("{:08}.begun", f); }
+
   bool tell(const char* what, Frames done, double left) {
     return !progress_ || progress_({done, o_.range.length(), what, left});
   }
@@ -149,12 +171,12 @@ class Delivery {
 
   Result<void> movie() {
     std::error_code e;
-    fs::create_directories(parts(), e);
+    if (auto r = make_parts(); !r) return r;
     // Twice more when pieces turn out damaged: they are made anew.
     for (int attempt = 0;; ++attempt) {
       auto list = long_gop(quote_.form) || burns(o_) ? encoded_pieces() : shelved_pieces();
       if (!list) return std::unexpected(list.error());
-      const fs::path temporary = o_.to.parent_path() / ("." + o_.to.stem().string() + ".writing" + o_.to.extension().string());
+      const fs::path temporary = parts() / ("whole" + o_.to.extension().string());
       fs::remove(temporary, e);
       JoinOptions join;
       join.rate = t_.rate, join.timecode = timecode_at(t_, o_.range.in), join.title = t_.name;
@@ -300,7 +322,7 @@ class Delivery {
   /// Each picture is whole or not there; a note says which were made for what, so that the rest is made later.
   Result<void> pictures() {
     std::error_code e;
-    fs::create_directories(parts(), e);
+    if (auto r = make_parts(); !r) return r;
     std::vector<Frames> frames;
     for (Frames f = o_.range.in; f < o_.range.out; ++f)
       if (!fs::exists(parts() / piece_name({f, f + 1}), e) || !fs::exists(picture_file(f), e)) frames.push_back(f);
@@ -309,6 +331,7 @@ class Delivery {
     const Stopwatch watch;
     const auto all = make_frames(program_, frames, {o_.workers, true, o_.notebook, nullptr}, [&](FrameResult& frame) -> Result<bool> {
       if (auto r = whole(frame); !r) return std::unexpected(r.error());
+      if (auto r = write_file_atomic(begun(frame.frame), ""); !r) return std::unexpected(r.error());
       if (auto r = write_picture(finished(frame), picture_file(frame.frame)); !r) return std::unexpected(r.error());
       if (auto r = write_file_atomic(parts() / piece_name({frame.frame, frame.frame + 1}), ""); !r) return std::unexpected(r.error());
       ++done;

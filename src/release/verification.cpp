@@ -1,8 +1,6 @@
 #include "release/verification.h"
 
 extern "C" {
-#include <libavcodec/avcodec.h>
-#include <libavformat/avformat.h>
 #include <libavutil/imgutils.h>
 #include <libavutil/pixdesc.h>
 }
@@ -10,8 +8,10 @@ extern "C" {
 #include <fmt/format.h>
 
 #include <cmath>
+#include <sstream>
 
 #include "base/timecode.h"
+#include "media/av.h"
 #include "media/compare.h"
 #include "media/convert.h"
 #include "media/sound.h"
@@ -50,21 +50,36 @@ class Manifest {
   void add(const AVFrame& f, Frames n) {
     const auto format = static_cast<AVPixelFormat>(f.format);
     const int size = av_image_get_buffer_size(format, f.width, f.height, 1);
-    AVPacket* packet = av_packet_alloc();
-    if (size > 0 && av_new_packet(packet, size) >= 0) {
+    const av::Packet packet(av_packet_alloc());
+    if (size > 0 && av_new_packet(packet.get(), size) >= 0) {
       av_image_copy_to_buffer(packet->data, size, f.data, f.linesize, format, f.width, f.height, 1);
       packet->pts = packet->dts = n, packet->duration = 1;
-      av_write_frame(out_, packet);
+      av_write_frame(out_, packet.get());
     }
-    av_packet_free(&packet);
   }
-  Result<void> finish() {
+  /// Gives it its name. One that is there already stays, and it is said whether its frames are the same.
+  Result<bool> finish() {
     av_write_trailer(out_);
     avio_closep(&out_->pb);
-    return sync_and_rename(temporary_, file_);
+    std::error_code e;
+    if (!fs::exists(file_, e)) {
+      if (auto r = sync_and_rename(temporary_, file_); !r) return std::unexpected(r.error());
+      return true;
+    }
+    const auto was = read_file(file_), is = read_file(temporary_);
+    if (!was || !is) return std::unexpected(was ? is.error() : was.error());
+    return frames_of(*was) == frames_of(*is);
   }
 
  private:
+  /// Without its head, which names who wrote it.
+  static std::string frames_of(const std::string& text) {
+    std::string frames;
+    std::istringstream in(text);
+    for (std::string line; std::getline(in, line);)
+      if (!line.empty() && line[0] != '#') frames += line + "\n";
+    return frames;
+  }
   Manifest() = default;
   AVFormatContext* out_ = nullptr;
   fs::path file_;
@@ -104,13 +119,12 @@ double kept_by(const std::string& codec) {
 Image as_kept(Image live, const AVFrame& like) {
   const AVPixFmtDescriptor* layout = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(like.format));
   if (!layout || (layout->flags & (AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_ALPHA)) || layout->nb_components != 3) return live;
-  AVFrame* f = av_frame_alloc();
+  const av::Frame f(av_frame_alloc());
   f->format = like.format, f->width = live.width(), f->height = live.height();
   f->color_range = like.color_range == AVCOL_RANGE_JPEG ? AVCOL_RANGE_JPEG : AVCOL_RANGE_MPEG, f->colorspace = AVCOL_SPC_BT709;
   std::optional<Image> kept;
-  if (av_frame_get_buffer(f, 0) >= 0 && from_image(live, *f))
+  if (av_frame_get_buffer(f.get(), 0) >= 0 && from_image(live, *f))
     if (auto back = to_image(*f, live.width(), live.height())) kept = std::move(*back);
-  av_frame_free(&f);
   return kept ? std::move(*kept) : std::move(live);
 }
 
@@ -146,9 +160,11 @@ Result<Verification> verify_delivery(const fs::path& file, const ProgramPtr& del
   std::vector<std::string> remarks;
   if (const auto sound = mixed_sound(t, o.range, remarks); !sound.empty() && !is_sequence(file.string())) {
     const double seconds = static_cast<double>(o.range.length()) / t.rate.fps();
-    // Two frames more than there should be: what is there beyond the end shows.
-    const auto read = read_sound(file.string(), 0, seconds + 2 / t.rate.fps());
-    v.sound_seconds = read && !read->empty() ? seconds : 0;
+    const auto length = sound_length(file.string());
+    v.sound_seconds = length.value_or(0);
+    // Coded sound begins before its first sample and ends in whole frames of its own.
+    if (v.sound_seconds > 0 && std::abs(v.sound_seconds - seconds) > 0.1) found(-1, fmt::format("Its sound is {:.2f} s long, not {:.2f}.", v.sound_seconds, seconds));
+    const auto read = read_sound(file.string(), 0, seconds);
     if (!read || read->empty()) found(-1, "It has no sound, and the timeline has some.");
     else {
       double off = 0, all = 0;
@@ -163,22 +179,28 @@ Result<Verification> verify_delivery(const fs::path& file, const ProgramPtr& del
   double sum = 0;
   v.psnr_db_worst = 1000;
   const double least = o.least_psnr_db > 0 ? o.least_psnr_db : kept_by(info.codec);
+  /// Whether it is what the timeline shows there.
   const auto against_live = [&](const AVFrame& f, Frames n) {
     Image live = as_kept(render_frame(*program, n, nullptr, decoders, log), f);
     auto there = to_image(f, t.width, t.height);
-    if (!there) return found(n, "A frame cannot be looked at: " + there.error().what);
+    if (!there) {
+      found(n, "A frame cannot be looked at: " + there.error().what);
+      return false;
+    }
     if (o.burnt_in) live = without_lower_edge(live), *there = without_lower_edge(*there);
     const double db = std::min(100.0, psnr(live, *there));
     v.psnr_db_worst = std::min(v.psnr_db_worst, db), sum += db, ++v.sampled;
     if (db < least) found(n, fmt::format("The picture at {} is {:.1f} dB from the live one; {:.0f} are to be expected.", timecode_at(t, n), db, least));
+    return db >= least;
   };
   const Image stripes = hatched(t.width, t.height);
   std::vector<float> hatch, before;
   std::unique_ptr<Manifest> manifest;
   const Frames every = std::max<Frames>(1, o.range.length() / std::max(1, o.samples));
-  constexpr int kMostOdd = 60;
+  // Of frames in a row that look odd each is looked at, or every twelfth as long as the timeline looks so too.
+  constexpr int kOddEvery = 12;
   int odd = 0;
-  std::string same_hash;
+  bool as_it_should = false;
   for (Frames i = 0; i < std::min(info.frames, o.range.length()); ++i) {
     const Frames n = o.range.in + i;
     const auto read = (*reader)->read(i);
@@ -195,24 +217,29 @@ Result<Verification> verify_delivery(const fs::path& file, const ProgramPtr& del
       }
       if (f.color_primaries == AVCOL_PRI_UNSPECIFIED && !is_sequence(file.string())) found(-1, "It does not say its colour primaries.");
       // What the program's stripes look like in such a file.
-      AVFrame* s = av_frame_alloc();
+      const av::Frame s(av_frame_alloc());
       s->format = AV_PIX_FMT_YUV422P10, s->width = t.width, s->height = t.height, s->color_range = AVCOL_RANGE_MPEG;
       s->colorspace = AVCOL_SPC_BT709;
-      if (av_frame_get_buffer(s, 0) >= 0 && from_image(stripes, *s)) hatch = small_luma(*s);
-      av_frame_free(&s);
+      if (av_frame_get_buffer(s.get(), 0) >= 0 && from_image(stripes, *s)) hatch = small_luma(*s);
     }
     if (manifest) manifest->add(f, i);
     const std::vector<float> luma = small_luma(f);
     const bool black = is_black(luma), frozen = i > 0 && difference_of(luma, before) < 1e-6, striped = !hatch.empty() && difference_of(luma, hatch) < 0.05;
-    if (i % every == every / 2) against_live(f, n);
-    else if ((black || frozen || striped) && odd++ < kMostOdd) against_live(f, n);
+    const bool looks_odd = black || frozen || striped;
+    if (!looks_odd) odd = 0, as_it_should = false;
+    const bool suspected = looks_odd && (!as_it_should || odd % kOddEvery == 0);
+    odd += looks_odd;
+    if (suspected) as_it_should = against_live(f, n);
+    else if (i % every == every / 2) against_live(f, n);
     before = luma;
     ++v.frames;
     if (progress && !progress(v.frames)) return environment("stopped", file.string(), "Start the verification again.");
   }
   if (v.sampled > 0) v.psnr_db_mean = sum / v.sampled;
   if (manifest) {
-    if (auto r = manifest->finish(); !r) return std::unexpected(r.error());
+    const auto same = manifest->finish();
+    if (!same) return std::unexpected(same.error());
+    if (!*same) found(-1, "Its frames are not those of the manifest beside it.");
     v.manifest = manifest_of(file);
   }
   return v;

@@ -30,7 +30,7 @@ struct Verification {
 
 /// Reads every frame: count, rate, raster, colour tags, timecode, length of the sound; frames that are black, the same as
 /// the one before, or hatched are held against a live render, and some others too. Writes a manifest with a hash of every
-/// frame in the format of FFmpeg's framehash. Errors: the file cannot be opened.
+/// frame in the format of FFmpeg's framehash; one that lies there already is compared with and stays. Errors: the file cannot be opened.
 Result<Verification> verify_delivery(const fs::path& file, const ProgramPtr& delivered, MediaCatalog& media, const VerifyOptions& options,
                                      const std::function<bool(Frames done)>& progress);
 

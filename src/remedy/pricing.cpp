@@ -2,20 +2,10 @@
 
 #include <algorithm>
 
+#include "base/mean.h"
 #include "measure/measure.h"
 
 namespace gc {
-namespace {
-
-template <class Numbers>
-double mean(const Numbers& all) {
-  double sum = 0;
-  for (const auto v : all) sum += static_cast<double>(v);
-  return all.empty() ? 0 : sum / static_cast<double>(all.size());
-}
-
-}  // namespace
-
 double mean_stage_ms(const Notebook& notebook, const StageRef& stage) { return mean(notebook.stage(stage).ms); }
 
 double encode_ms(const Notebook& notebook, const Timeline& t, Form form, int width, int height) {

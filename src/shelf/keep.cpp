@@ -15,8 +15,6 @@
 namespace gc {
 namespace {
 
-constexpr const char* kWriting = "writing-";
-constexpr const char* kLease = ".lease";
 /// What leases and the beginnings of descriptions may take: never given away, so that a budget holds to the byte.
 constexpr std::uint64_t kOverhead = 64 << 10;
 

@@ -11,6 +11,10 @@
 
 namespace gc {
 
+/// What is being written has a name that begins so, beside a file of that name and this ending that says who writes.
+inline constexpr const char* kWriting = "writing-";
+inline constexpr const char* kLease = ".lease";
+
 /// Consecutive frames of one tap in one form.
 struct Chunk {
   std::string file;             ///< name within its volume's chunk folder

@@ -40,8 +40,6 @@ constexpr const char* kSteps[] = {R"(
   CREATE TABLE volume(folder TEXT PRIMARY KEY, budget INTEGER, floor INTEGER NOT NULL, read_mb_s REAL NOT NULL);
   CREATE TABLE room(id INTEGER PRIMARY KEY, process TEXT NOT NULL, volume TEXT NOT NULL, bytes INTEGER NOT NULL);
 )"};
-constexpr const char* kWriting = "writing-";
-constexpr const char* kLease = ".lease";
 
 std::string packed(const std::vector<Hash128>& hashes) {
   return {reinterpret_cast<const char*>(hashes.data()), hashes.size() * sizeof(Hash128)};

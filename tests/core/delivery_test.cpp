@@ -161,6 +161,32 @@ TEST_F(Delivering, GoesOnFromTheLastWholePieceAndIsTheSameThen) {
   EXPECT_EQ(md5(o.to), md5(whole.to));
 }
 
+TEST_F(Delivering, ASequenceGoesOnAndLeavesStrangersPicturesAlone) {
+  DeliveryOptions o = options("dpx/kiln.%04d.dpx", "dpx");
+  fs::create_directories(dir_ / "dpx");
+  test::put(dir_ / "dpx" / "kiln.0030.dpx", "not ours");
+  const auto refused = delivered_to(timeline_, o);
+  ASSERT_FALSE(refused);
+  EXPECT_THAT(refused.error().text(), HasSubstr("kiln.0030.dpx"));
+  EXPECT_EQ(*read_file(dir_ / "dpx" / "kiln.0030.dpx", 100), "not ours");
+  EXPECT_FALSE(fs::exists(dir_ / "dpx" / "kiln.0000.dpx")) << "it is looked at before anything is written";
+  fs::remove(dir_ / "dpx" / "kiln.0030.dpx");
+  ASSERT_FALSE(delivered_to(timeline_, o, [](const DeliveryProgress& p) { return p.done < 20; }));
+  EXPECT_TRUE(fs::exists(dir_ / "dpx" / "kiln.0010.dpx"));
+  const auto time = fs::last_write_time(dir_ / "dpx" / "kiln.0010.dpx");
+  const auto done = delivered_to(timeline_, o);
+  ASSERT_TRUE(done) << done.error().text();
+  EXPECT_EQ(fs::last_write_time(dir_ / "dpx" / "kiln.0010.dpx"), time) << "what is there is not made again";
+  EXPECT_TRUE(fs::exists(dir_ / "dpx" / "kiln.0047.dpx"));
+}
+
+TEST_F(Delivering, AFolderThatIsNotOursStaysWhereThePartsWouldGo) {
+  fs::create_directories(dir_ / ".kiln.mov.parts");
+  test::put(dir_ / ".kiln.mov.parts" / "mine.txt", "keep");
+  EXPECT_FALSE(delivered_to(timeline_, options("kiln.mov", "rdd36")));
+  EXPECT_EQ(*read_file(dir_ / ".kiln.mov.parts" / "mine.txt", 100), "keep");
+}
+
 TEST_F(Delivering, ADamagedPieceIsNoticedAndMadeAnew) {
   ASSERT_EQ(sealed({0, 24}), 24);
   for (const Chunk& c : stores_.shelf->pieces()) {
@@ -221,6 +247,12 @@ TEST_F(Delivering, VerificationFindsWhatIsWrong) {
   EXPECT_TRUE(test::shell("cd '" + dir_.path().string() + "' && ffmpeg -v error -y -i kiln.mov -frames:v 40 -c copy short.mov && "
                           "ffmpeg -v error -y -f lavfi -i color=black:s=320x180:r=24:d=2 -c:v dnxhd -profile:v dnxhr_hqx -pix_fmt yuv422p10le black.mov"));
   EXPECT_THAT(told(read_back(timeline_, dir_ / "short.mov")), HasSubstr("It has 40 frames, not 48."));
+  // A manifest that lies there is held against, never overwritten.
+  std::string kept = *read_file(manifest_of(o.to), 1 << 24);
+  kept[kept.size() - 3] = kept[kept.size() - 3] == 'a' ? 'b' : 'a';
+  test::put(manifest_of(o.to), kept);
+  EXPECT_THAT(told(read_back(timeline_, o.to)), HasSubstr("not those of the manifest"));
+  EXPECT_EQ(*read_file(manifest_of(o.to), 1 << 24), kept);
   const Verification black = read_back(timeline_, dir_ / "black.mov");
   EXPECT_GT(black.findings.size(), 40u) << "every black frame is held against the timeline";
 }
@@ -271,6 +303,12 @@ TEST_F(DeliveredSound, IsMixedWhereItLies) {
   const auto read = verify_delivery(o.to, Program::compile(t, media), media, v, {});
   ASSERT_TRUE(read);
   EXPECT_TRUE(read->good());
+  EXPECT_NEAR(read->sound_seconds, 3, 1e-6);
+  ASSERT_TRUE(test::shell("cd '" + dir_.path().string() + "' && ffmpeg -v error -y -i kiln.mov -map 0:v -map 0:a -c copy -t 3 -af atrim=0:2 -c:a pcm_s24le cut.mov"));
+  v.manifest = false;
+  const auto shorter = verify_delivery(dir_ / "cut.mov", Program::compile(t, media), media, v, {});
+  ASSERT_TRUE(shorter);
+  EXPECT_FALSE(shorter->good()) << "its sound ends a second early";
 }
 
 class DeliveryByCommand : public test::Commands {};

@@ -53,7 +53,8 @@ TEST(EditList, CutsReelsNamesGradesAndBlack) {
   EXPECT_DOUBLE_EQ(g->saturation, 0.85);
   EXPECT_EQ(s[1]->note, "WATCH THE NOISE");
   EXPECT_EQ(s[2]->content, Content::generator);
-  EXPECT_TRUE(t->remarks.empty());
+  ASSERT_EQ(t->remarks.size(), 2u);
+  EXPECT_THAT(t->remarks[0], HasSubstr("No file was found for 'Bowl, first turn'"));
 }
 
 TEST(EditList, DissolvesWipesAndSpeeds) {

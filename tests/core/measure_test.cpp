@@ -283,20 +283,21 @@ TEST_F(Measuring, CalibrationLearnsStopsWhenAskedAndGoesOn) {
   ASSERT_TRUE(first) << first.error().text();
   EXPECT_TRUE(first->cancelled);
   EXPECT_EQ(first->runs, 6);
-  if (first->disturbed > 0.3) GTEST_SKIP() << "others take this machine; nothing is learnt meanwhile";
   const auto places = [&] {
     std::size_t n = 0;
     for (const CostLaw& l : notebook_->laws()) n += l.points().size();
     return n;
   };
+  // From a run that others disturb nothing is learnt, however many of the runs that may be.
+  const auto learnt_from = [](const CalibrateReport& r) { return r.runs * (1 - r.disturbed) > 0.5; };
   const std::size_t before = places();
-  EXPECT_GT(before, 3u);
-  EXPECT_FALSE(first->not_known.empty()) << "six runs are too few, and it says of what";
+  EXPECT_EQ(before > 0, learnt_from(*first));
+  if (before > 0) EXPECT_FALSE(first->not_known.empty()) << "six runs are too few, and it says of what";
   o.seconds = 4, o.seed = 2;
   const auto second = calibrate(*notebook_, o, {});
   ASSERT_TRUE(second);
-  EXPECT_LT(second->seconds, 12);
-  EXPECT_GT(places(), before) << "it goes on from what is known";
+  EXPECT_GT(second->runs, 0);
+  EXPECT_EQ(places() > before, learnt_from(*second)) << "it goes on from what is known";
   for (const auto& e : fs::directory_iterator(cache_folder()))
     EXPECT_FALSE(e.path().filename().string().starts_with("calibrate-"));
 }
@@ -322,14 +323,15 @@ TEST_F(Measuring, CalibrationOnTheAcceleratorLearnsItsOwnLaws) {
   int runs = 0;
   const auto r = calibrate(*notebook_, o, [&](const CalibrateProgress&) { return ++runs <= 8; });
   ASSERT_TRUE(r) << r.error().text();
-  if (r->disturbed > 0.3) GTEST_SKIP() << "others take this machine; nothing is learnt meanwhile";
+  const bool learnt = r->runs * (1 - r->disturbed) > 0.5;  // only from what others did not disturb
   const auto has = [&](const std::string& id) {
     const auto laws = notebook_->laws();
     return std::any_of(laws.begin(), laws.end(),
                        [&](const CostLaw& l) { return l.name().id == id && !l.points().empty(); });
   };
   const EffectType& blur = *effect_type("blur");
-  EXPECT_TRUE(has(cost_law(blur, showing_params(blur), true)->id));
+  if (r->disturbed == 0) EXPECT_TRUE(has(cost_law(blur, showing_params(blur), true)->id));
+  EXPECT_EQ(std::ranges::any_of(notebook_->laws(), [](const CostLaw& l) { return !l.points().empty(); }), learnt);
   EXPECT_FALSE(has(cost_law(blur, showing_params(blur), false)->id)) << "the processor's law is another one";
   EXPECT_FALSE(has("dust")) << "what cannot run there is not tried";
 }
