@@ -6,6 +6,8 @@
 #include <QVBoxLayout>
 
 #include "app/style.h"
+#include "app/text.h"
+#include "app/timeline_dialogs.h"
 
 namespace gc {
 namespace {
@@ -33,12 +35,17 @@ DeliveryPanel::DeliveryPanel(Session& session, QWidget* parent) : QWidget(parent
   for (const Offered& o : kForms) form_->addItem(QString::fromLatin1(form_name(*form_named(o.id))), QString::fromLatin1(o.id));
   deliver_ = new QPushButton(tr("Deliver and verify…  Ctrl+D"), this);
   deliver_->setObjectName("deliver");
-  lift_ = new QPushButton(tr("Lift every slip  Shift+B"), this);
-  lift_->setObjectName("lift-all");
+  right_ = new QPushButton(tr("Put right  Shift+R"), this);
+  right_->setObjectName("put-right");
+  right_->setToolTip(tr("The chosen thing: lifts a slip, takes a card away, looks for media, or asks who accepts it"));
+  all_right_ = new QPushButton(tr("Put all right  Shift+A"), this);
+  all_right_->setObjectName("put-all-right");
+  all_right_->setToolTip(tr("Everything that stops the delivery"));
   row->addWidget(new QLabel(tr("Form"), this));
   row->addWidget(form_);
   row->addWidget(deliver_);
-  row->addWidget(lift_);
+  row->addWidget(right_);
+  row->addWidget(all_right_);
   row->addStretch(1);
   down->addLayout(row);
   said_ = new TextBox("delivery-said", look::text_font(13), kLines, this);
@@ -47,11 +54,12 @@ DeliveryPanel::DeliveryPanel(Session& session, QWidget* parent) : QWidget(parent
     if (isVisible()) session_.look_at_delivery(form());
   });
   connect(deliver_, &QPushButton::clicked, this, [this] { ask_where(); });
-  connect(lift_, &QPushButton::clicked, this, [this] { session_.lift_all(); });
+  connect(right_, &QPushButton::clicked, this, [this] { put_right(); });
+  connect(all_right_, &QPushButton::clicked, this, [this] { put_all_right(); });
   connect(&session_, &Session::delivery_changed, this, [this] { refresh(); });
   connect(&session_, &Session::derived_changed, this, [this] {
     refresh();
-    if (isVisible()) session_.look_at_delivery(form());
+    if (isVisible()) session_.look_at_delivery(form()), session_.look_at_gate();
   });
   refresh();
 }
@@ -61,10 +69,38 @@ std::string DeliveryPanel::form() const { return form_->currentData().toString()
 void DeliveryPanel::showEvent(QShowEvent* e) {
   QWidget::showEvent(e);
   session_.look_at_delivery(form());
+  session_.look_at_gate();
+}
+
+void DeliveryPanel::set_chosen(int item) {
+  chosen_ = item;
+  refresh();
+}
+
+void DeliveryPanel::put_right() {
+  if (!session_.current() || chosen_ < 0 || chosen_ >= static_cast<int>(session_.gate().items.size())) return;
+  const GateItem item = session_.gate().items[static_cast<std::size_t>(chosen_)];
+  if (!item.stops || session_.put_right(item)) return;
+  if (!item.item.empty()) ask_who_accepts(window(), session_, {item});
+  else if (item.kind == GateKind::offline || item.kind == GateKind::proxy) ask_where_media_are(window(), session_);
+}
+
+void DeliveryPanel::put_all_right() {
+  if (!session_.current()) return;
+  std::vector<GateItem> to_accept;
+  bool media = false;
+  const std::vector<GateItem> items = session_.gate().items;
+  for (const GateItem& item : items) {
+    if (!item.stops || session_.put_right(item)) continue;
+    if (!item.item.empty()) to_accept.push_back(item);
+    media = media || item.kind == GateKind::offline || item.kind == GateKind::proxy;
+  }
+  if (media) ask_where_media_are(window(), session_);
+  else if (!to_accept.empty()) ask_who_accepts(window(), session_, to_accept);
 }
 
 void DeliveryPanel::ask_where() {
-  if (!session_.current() || !session_.derived()->gate.may_deliver()) return;
+  if (!session_.current() || !session_.gate().may_deliver()) return;
   const QFileInfo timeline(session_.file());
   const char* ending = kForms[std::max(0, form_->currentIndex())].ending;
   auto* dialog = new QFileDialog(this, tr("Deliver to"), timeline.absolutePath());
@@ -78,12 +114,13 @@ void DeliveryPanel::ask_where() {
 }
 
 void DeliveryPanel::refresh() {
-  const bool may = session_.current() && session_.derived()->gate.may_deliver() && session_.work().kind != Work::Kind::rendering;
+  const bool may = session_.current() && session_.gate().may_deliver() && session_.work().kind != Work::Kind::rendering;
   deliver_->setEnabled(may);
-  bool slips = false;
-  if (session_.timeline())
-    for (const Slip& s : session_.timeline()->slips) slips = slips || s.open();
-  lift_->setVisible(slips);
+  const std::vector<GateItem> items = session_.current() ? session_.gate().items : std::vector<GateItem>();
+  const auto stops = [](const GateItem& i) { return i.stops; };
+  all_right_->setVisible(std::ranges::any_of(items, stops));
+  right_->setVisible(all_right_->isVisibleTo(this));
+  right_->setEnabled(chosen_ >= 0 && chosen_ < static_cast<int>(items.size()) && stops(items[static_cast<std::size_t>(chosen_)]));
   said_->set_text(session_.delivery_said());
 }
 

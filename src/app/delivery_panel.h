@@ -13,6 +13,12 @@ class DeliveryPanel : public QWidget {
   Q_OBJECT
  public:
   explicit DeliveryPanel(Session& session, QWidget* parent = nullptr);
+  /// Puts the gate's chosen item right, or asks what a person must say of it.
+  void put_right();
+  /// The same for everything that stops the delivery: at once what a key can do, then one question for the rest.
+  void put_all_right();
+  /// The row of the gate's list that is chosen; −1: none.
+  void set_chosen(int item);
   /// Asks where to, then delivers.
   void ask_where();
   /// The form that is chosen: "rdd36".
@@ -26,7 +32,8 @@ class DeliveryPanel : public QWidget {
   void refresh();
   Session& session_;
   QComboBox* form_;
-  QPushButton *deliver_, *lift_;
+  QPushButton *deliver_, *right_, *all_right_;
+  int chosen_ = -1;
   TextBox* said_;
 };
 

@@ -303,6 +303,11 @@ void MainWindow::make_menus() {
     go_to(Station::release);
     stations_->delivery()->ask_where();
   });
+  add(work, tr("Put the gate's chosen thing ri&ght"), {QKeySequence("Shift+R")}, [this] { stations_->delivery()->put_right(); });
+  add(work, tr("Put everything that stops the delivery right"), {QKeySequence("Shift+A")}, [this] {
+    go_to(Station::release);
+    stations_->delivery()->put_all_right();
+  });
   add(work, tr("P&in the chosen line of the plan"), {QKeySequence("Shift+P")}, [this] { stations_->plan()->pin(); });
   add(work, tr("F&orbid the chosen line of the plan"), {QKeySequence("Shift+N")}, [this] { stations_->plan()->forbid(); });
   add(work, tr("&Measure again"), {QKeySequence("M")}, [this] { session_.measure_again(); });

@@ -259,11 +259,12 @@ void Session::timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr de
   history_.emplace(timeline, saved);
   ++opened_;
   noted_ = timeline;
-  wishes_ = {};
+  wishes_ = {}, wishes_given_ = false;
   quick_.add([this, timeline, opened = opened_] {
     const Wishes kept = wishes_of(*timeline);
     post([this, opened, kept] {
-      if (opened != opened_) return;  // another timeline was opened meanwhile
+      // Another timeline was opened meanwhile, or the person was quicker than the file.
+      if (opened != opened_ || wishes_given_) return;
       wishes_ = kept;
       emit derived_changed();
     });
@@ -274,6 +275,7 @@ void Session::timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr de
   accepted_.reset(), resume_render_ = resume_measure_ = false;
   uncovered_.clear();  // counted of another timeline
   derived_ = std::move(derived);
+  wants_gate_ = false;
   if (look_.coverage) count_coverage();
   advice_.reset();
   emit opened();
@@ -359,7 +361,7 @@ void Session::derive(bool then_measure) {
       advice_.reset();
       emit derived_changed();
       if (wants_advice_) work_out_advice();
-      if (look_.coverage) count_coverage();
+      if (look_.coverage || wants_gate_) count_coverage();
       if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none)
         start_measuring(false);
     });

@@ -179,6 +179,14 @@ class Session : public QObject, private Display {
   void deliver(const QString& file, const std::string& form);
   /// What is to be said of the delivery: what it would take, or how the latest one went.
   QString delivery_said() const { return delivery_said_; }
+  /// What stands between this timeline and its delivery.
+  const Gate& gate() const { return gate_of_ == derived_ ? whole_gate_ : derived_->gate; }
+  /// Looks for uncovered pixels too, in the background; told by delivery_changed.
+  void look_at_gate();
+  /// Puts it right where a key can, as an edit; whether it could.
+  bool put_right(const GateItem& item);
+  /// Somebody's word that these may be delivered as they are; an edit.
+  void accept(const std::vector<GateItem>& items, const QString& who, const QString& why);
   /// Ends everything temporary; an edit.
   void lift_all();
   void set_truth(const std::string& segment, Truth truth);
@@ -282,6 +290,7 @@ class Session : public QObject, private Display {
   };
   std::optional<Accepted> accepted_;
   Wishes wishes_;
+  bool wishes_given_ = false;  ///< since this timeline was opened
   TimelinePtr noted_;  ///< up to which edits are in the log of edits
   QString delivery_said_;
   QueueSeen queue_;
@@ -298,6 +307,9 @@ class Session : public QObject, private Display {
   std::optional<Still> still_;
   LookOptions look_;
   std::vector<Coverage> uncovered_;
+  Gate whole_gate_;     ///< with the pixels looked at
+  DerivedPtr gate_of_;  ///< the state that it is of
+  bool wants_gate_ = false;  ///< the pixels are to be looked at as soon as there is time
   std::shared_ptr<MemoryCache> cache_;
   bool frames_kept_ = false;  ///< some were played into it, every one
   Decoders still_decoders_{6};

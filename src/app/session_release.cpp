@@ -1,6 +1,7 @@
 // Delivering, as the window asks for it.
 #include "app/session.h"
 #include "app/text.h"
+#include "base/clock.h"
 #include "desk/delivering.h"
 #include "release/verification.h"
 
@@ -28,6 +29,29 @@ void Session::look_at_delivery(const std::string& form) {
   });
 }
 
+void Session::look_at_gate() {
+  if (!current() || elsewhere_ >= 0 || gate_of_ == derived_ || std::exchange(wants_gate_, true)) return;
+  count_coverage();
+}
+
+bool Session::put_right(const GateItem& item) {
+  if (!history_) return false;
+  TimelinePtr edited = gc::put_right(*history_->now(), item, now_utc());
+  if (edited) edit(std::move(edited), tr("Put right for the delivery"));
+  return edited != nullptr;
+}
+
+void Session::accept(const std::vector<GateItem>& items, const QString& who, const QString& why) {
+  if (!history_) return;
+  TimelinePtr edited = history_->now();
+  for (const GateItem& i : items) {
+    const auto word = acceptance_of(i, who.toStdString(), why.toStdString(), now_utc());
+    if (!word) return tell(word.error());
+    edited = with_acceptance(*edited, *word);
+  }
+  if (edited != history_->now()) edit(std::move(edited), tr("Accepted for the delivery"));
+}
+
 void Session::deliver(const QString& file, const std::string& form) {
   if (!current() || elsewhere_ >= 0 || work_.kind == Work::Kind::rendering) return;
   stop_playing();
@@ -35,6 +59,17 @@ void Session::deliver(const QString& file, const std::string& form) {
   const std::stop_token stop = begin_labour(Work::Kind::rendering, tr("Delivering"));
   labour_.add([this, d = derived_, to = file.toStdString(), form, stop, stores = stores_] {
     if (stop.stop_requested()) return;
+    const std::vector<Coverage> uncovered = coverage(*d->view.delivered, [&] { return !stop.stop_requested(); });
+    if (stop.stop_requested()) return;
+    if (const Gate gate = check_gate(*d->view.delivered, stores.shelf.get(), &uncovered); !gate.may_deliver()) {
+      post([this, d, gate, stop] {
+        if (d == derived_) whole_gate_ = gate, gate_of_ = d;
+        emit failed(text(gate.sentence()));
+        end_labour(stop);
+        emit delivery_changed();
+      });
+      return;
+    }
     const DeliveryOptions o = delivery_options(d->view, stores, to, form);
     const double frames = static_cast<double>(o.range.length());
     const auto tell_of = [&](const QString& what, double done) {

@@ -52,7 +52,7 @@ void Session::apply_remedy(const std::string& id) {
 
 void Session::set_wishes(const Wishes& wishes) {
   if (!history_ || to_json(wishes) == to_json(wishes_)) return;
-  wishes_ = wishes;
+  wishes_ = wishes, wishes_given_ = true;
   // What follows is worked out from what is kept, so it is kept first.
   quick_.add([this, wishes, timeline = history_->now()] {
     if (auto r = keep_wishes(*timeline, wishes); !r) tell(r.error());

@@ -167,13 +167,15 @@ void Session::load_seat(const QString& file) {
 
 void Session::count_coverage() {
   if (!derived_) return;
-  labour_.add([this, d = derived_, stop = labour_stop_.get_token()] {
+  labour_.add([this, d = derived_, stop = labour_stop_.get_token(), shelf = stores_.shelf] {
     if (stop.stop_requested()) return;
     auto found = coverage(*d->view.delivered, [&] { return !stop.stop_requested(); });
-    post([this, d, stop, found = std::move(found)] {
+    Gate gate = check_gate(*d->view.delivered, shelf.get(), &found);
+    post([this, d, stop, found = std::move(found), gate = std::move(gate)] {
       if (d != derived_ || stop.stop_requested()) return;  // of an older state, or not all of it
-      uncovered_ = found;
+      uncovered_ = found, whole_gate_ = gate, gate_of_ = d, wants_gate_ = false;
       emit coverage_counted();
+      emit delivery_changed();
     });
   });
 }
@@ -399,7 +401,7 @@ void Session::played(int opened, Playout playout, std::optional<Audit> audit,
   emit derived_changed();
   if (std::exchange(resume_render_, false)) start_rendering();
   else if (std::exchange(resume_measure_, false)) start_measuring(false);
-  if (look_.coverage && uncovered_.empty()) count_coverage();
+  if ((look_.coverage && uncovered_.empty()) || wants_gate_) count_coverage();
 }
 
 void Session::stop_playing() { *stop_play_ = true; }

@@ -111,6 +111,8 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   });
   delivery_ = new DeliveryPanel(session, this);
   panel(Station::release)->box()->addWidget(delivery_);
+  connect(panel(Station::release)->table(), &QTableWidget::currentCellChanged, delivery_, &DeliveryPanel::set_chosen);
+  connect(&session_, &Session::delivery_changed, this, [this] { refresh(); });
   card_ = new TextBox("span-card", look::text_font(13), kCardLines, this);
   panel(Station::forecast)->box()->addWidget(card_);
   remedies_ = new RowTable({tr("Remedy: Ctrl+Return applies it"), tr("Saves"), tr("Takes"), tr("Size"), tr("Hides")}, {0}, false, this);
@@ -369,9 +371,12 @@ void Stations::refresh_release() {
   const Derived& d = *session_.derived();
   const auto tc = [&t = *d.view.timeline](Frames f) { return text(timecode_at(t, f)); };
   std::vector<StationPanel::Row> rows;
-  for (const GateItem& i : d.gate.items)
-    rows.push_back({{tc(i.at), i.stops ? tr("yes") : tr("no"), text(i.what), text(i.remedy)}, i.at, {}});
-  panel(Station::release)->set_sentence(text(d.gate.sentence()));
+  for (const GateItem& i : session_.gate().items)
+    rows.push_back({{tc(i.at), i.stops ? tr("yes") : i.accepted ? tr("accepted") : tr("no"), text(i.what),
+                     i.accepted ? tr("%1: %2").arg(text(i.accepted->who), text(i.accepted->why)) : text(i.remedy)},
+                    i.at,
+                    {}});
+  panel(Station::release)->set_sentence(text(session_.gate().sentence()));
   panel(Station::release)->set_rows(rows);
 }
 

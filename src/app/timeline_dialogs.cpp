@@ -6,8 +6,12 @@
 #include <QFileDialog>
 #include <QFileInfo>
 #include <QFormLayout>
+#include <QLabel>
+#include <QLineEdit>
+#include <QPushButton>
 #include <QSpinBox>
 
+#include "app/text.h"
 #include "base/timecode.h"
 
 namespace gc {
@@ -21,6 +25,44 @@ void ask_where_media_are(QWidget* parent, Session& session) {
   dialog->setOption(QFileDialog::ShowDirsOnly);
   dialog->setAttribute(Qt::WA_DeleteOnClose);
   QObject::connect(dialog, &QFileDialog::fileSelected, &session, [&session](const QString& f) { session.relink(f); });
+  dialog->open();
+}
+
+void ask_who_accepts(QWidget* parent, Session& session, const std::vector<GateItem>& items) {
+  constexpr std::size_t kShown = 6;
+  auto* dialog = new QDialog(parent);
+  dialog->setObjectName("who-accepts");
+  dialog->setWindowTitle(Session::tr("Deliver it as it is"));
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  dialog->setMinimumWidth(560);
+  auto* form = new QFormLayout(dialog);
+  QString what;
+  for (std::size_t i = 0; i < std::min(items.size(), kShown); ++i) what += (i > 0 ? "\n" : "") + text(items[i].what);
+  if (items.size() > kShown) what += "\n" + Session::tr("and %1 more").arg(items.size() - kShown);
+  auto* list = new QLabel(what, dialog);
+  list->setWordWrap(true);
+  form->addRow(list);
+  auto* who = new QLineEdit(dialog);
+  who->setObjectName("who");
+  auto* why = new QLineEdit(dialog);
+  why->setObjectName("why");
+  form->addRow(Session::tr("Who accepts it"), who);
+  form->addRow(Session::tr("Why"), why);
+  auto* note = new QLabel(Session::tr("Both stand in the report. It counts until the thing looks otherwise."), dialog);
+  form->addRow(note);
+  auto* buttons = new QDialogButtonBox(QDialogButtonBox::Cancel, dialog);
+  auto* accept = buttons->addButton(Session::tr("Accept"), QDialogButtonBox::AcceptRole);
+  accept->setObjectName("accept");
+  form->addRow(buttons);
+  const auto said = [=] { accept->setEnabled(!who->text().trimmed().isEmpty() && !why->text().trimmed().isEmpty()); };
+  QObject::connect(who, &QLineEdit::textChanged, dialog, said);
+  QObject::connect(why, &QLineEdit::textChanged, dialog, said);
+  said();
+  QObject::connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);
+  QObject::connect(buttons, &QDialogButtonBox::accepted, dialog, [=, &session] {
+    session.accept(items, who->text().trimmed(), why->text().trimmed());
+    dialog->accept();
+  });
   dialog->open();
 }
 

@@ -9,6 +9,9 @@ namespace gc {
 /// Asks for a folder and looks for missing media in it.
 void ask_where_media_are(QWidget* parent, Session& session);
 
+/// Asks who accepts these for the delivery as they are, and why.
+void ask_who_accepts(QWidget* parent, Session& session, const std::vector<GateItem>& items);
+
 /// Asks for raster, rate and how timecode is counted.
 void ask_raster_and_rate(QWidget* parent, Session& session);
 

@@ -11,9 +11,59 @@ namespace gc {
 namespace {
 
 struct DeliverArguments {
-  std::string to, form = "rdd36", text, file;
+  std::string to, form = "rdd36", text, file, who, why;
+  std::vector<std::string> items;
+  bool withdraw = false, quick = false;
   bool verify = false, burn = false, replace = false, silent = false, dry = false;
 };
+
+/// The gate with the pixels looked at, which takes a few frames of every stretch that may leave some uncovered.
+Result<Gate> whole_gate(const Opened& o, const std::atomic<bool>& interrupted) {
+  show_progress("Looking for uncovered pixels");
+  const std::vector<Coverage> uncovered = coverage(*o.view.delivered, [&] { return !interrupted.load(); });
+  end_progress();
+  if (interrupted) return std::unexpected(Error{Fault::environment, "the gate was not checked to its end", "", "Start it again."});
+  return check_gate(*o.view.delivered, o.stores.shelf.get(), &uncovered);
+}
+
+int cmd_gate(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  const Result<Gate> g = a.quick ? check_gate(*o->view.delivered, o->stores.shelf.get()) : whole_gate(*o, interrupted);
+  if (!g) return fail(g.error(), c.json);
+  if (c.json) put(to_json(*g));
+  else print(*g, o->view);
+  return g->may_deliver() ? 0 : 1;
+}
+
+int cmd_accept(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
+  auto o = open(c);
+  if (!o) return fail(o.error(), c.json);
+  TimelinePtr t = o->view.timeline;
+  Json done = Json::array();
+  if (a.withdraw) {
+    for (const std::string& item : a.items) {
+      t = with_acceptance_withdrawn(*t, item);
+      if (!t) return fail(usage("nobody accepted '" + item + "'", "`gclk gate` lists what is accepted.").error(), c.json);
+      done.push_back(item);
+    }
+    return save_edit(c, t, {{"withdrawn", done}}, fmt::format("{} taken back.", done.size()));
+  }
+  const Result<Gate> gate = whole_gate(*o, interrupted);
+  if (!gate) return fail(gate.error(), c.json);
+  for (const std::string& said : a.items) {
+    bool any = false;
+    for (const GateItem& i : gate->items) {
+      if (i.item != said && name_of(i.kind) != said) continue;
+      const auto accepted = acceptance_of(i, a.who, a.why, now_utc());
+      if (!accepted) return fail(accepted.error(), c.json);
+      t = with_acceptance(*t, *accepted);
+      done.push_back(i.item), any = true;
+    }
+    if (!any) return fail(usage("the gate has nothing that is called '" + said + "'", "`gclk gate` says what each thing is called.").error(), c.json);
+  }
+  return save_edit(c, t, {{"accepted", done}, {"who", a.who}, {"why", a.why}}, fmt::format("{} accepted by {}.", done.size(), a.who));
+}
 
 Json to_json(const Verification& v) {
   Json findings = Json::array();
@@ -48,7 +98,9 @@ Result<Verification> verified(const fs::path& file, const Opened& o, VerifyOptio
 int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
-  const Gate gate = check_gate(*o->view.delivered, o->stores.shelf.get());
+  const Result<Gate> checked = whole_gate(*o, interrupted);
+  if (!checked) return fail(checked.error(), c.json);
+  const Gate& gate = *checked;
   DeliveryOptions d = delivery_options(o->view, o->stores, fs::absolute(a.to), a.form);
   d.range = o->range;
   d.burn_timecode = a.burn, d.burn_text = a.text, d.replace = a.replace, d.sound = !a.silent;
@@ -142,6 +194,19 @@ void add_deliver_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>
   s->add_flag("--silent", a.silent, "Without sound");
   s->add_flag("--dry-run", a.dry, "Only say what it would take");
   s->callback([&] { code = cmd_deliver(c, a, interrupted); });
+  s = app.add_subcommand("gate", "Say whether the timeline may be delivered");
+  s->footer("Example: gclk gate cut.otio");
+  add_common(s, c, true);
+  s->add_flag("--quick", a.quick, "Without looking for uncovered pixels");
+  s->callback([&] { code = cmd_gate(c, a, interrupted); });
+  s = app.add_subcommand("accept", "Accept things at which the gate stops, by name and with a reason; both stand in the report");
+  s->footer("Example: gclk accept cut.otio gap:0-24 --by 'Ines Tal' --why 'black before the first picture'");
+  add_common(s, c, true);
+  s->add_option("items", a.items, "As the gate calls them, or a kind: gap, uncovered, effect")->required();
+  s->add_option("--by", a.who, "Who accepts it");
+  s->add_option("--why", a.why, "The reason");
+  s->add_flag("--withdraw", a.withdraw, "Take an acceptance back");
+  s->callback([&] { code = cmd_accept(c, a, interrupted); });
   s = app.add_subcommand("report", "One page of what plays, what was rendered, what is hidden and what was delivered");
   s->footer("Example: gclk report cut.otio --out report.html --delivery out/kiln.mov");
   add_common(s, c, true);

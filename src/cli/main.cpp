@@ -119,15 +119,6 @@ int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& 
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::missing) > 0 ? 1 : 0;
 }
 
-int cmd_gate(const Common& c) {
-  auto o = open(c);
-  if (!o) return fail(o.error(), c.json);
-  const Gate g = check_gate(*o->view.delivered, o->stores.shelf.get());
-  if (c.json) put(to_json(g));
-  else print(g, o->view);
-  return g.may_deliver() ? 0 : 1;
-}
-
 int cmd_bypass(const Common& c, const std::string& segment, const std::string& effect, bool lift) {
   auto timeline = load(c);
   if (!timeline) return fail(timeline.error(), c.json);
@@ -260,9 +251,6 @@ int main(int argc, char** argv) {
   add_deliver_commands(app, c, code, asked_to_stop);
   add_queue_commands(app, c, code, asked_to_stop);
   add_interchange_commands(app, c, code);
-  add("gate", "Say whether the timeline may be delivered", "gclk gate cut.otio")->callback([&] {
-    code = cmd_gate(c);
-  });
   s = add("bypass", "Bypass one effect for playback, or lift the bypass",
           "gclk bypass cut.otio ky-03 ky-03-clean --lift");
   s->add_option("segment", segment, "Id of the segment")->required();

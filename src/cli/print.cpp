@@ -89,8 +89,11 @@ void print(const Audit& a) {
 
 void print(const Gate& g, const View& v) {
   fmt::print("{}\n", g.sentence());
-  for (const GateItem& i : g.items)
-    fmt::print("  {} {}  {} {}\n", i.stops ? "stops" : "note ", at(i.at, v), i.what, i.remedy);
+  for (const GateItem& i : g.items) {
+    fmt::print("  {} {}  {} {}\n", i.stops ? "stops" : i.accepted ? "taken" : "note ", at(i.at, v), i.what,
+               i.accepted ? fmt::format("Accepted by {}: {}", i.accepted->who, i.accepted->why) : i.remedy);
+    if (i.stops && !i.item.empty()) fmt::print("                     gclk accept FILE {} --by NAME --why REASON\n", i.item);
+  }
 }
 
 void print(const Seat& s) {

@@ -9,10 +9,6 @@ namespace gc {
 namespace {
 
 const char* mode_name(PlayMode m) { return m == PlayMode::on_the_clock ? "on_the_clock" : "every_frame"; }
-const char* gate_kind_name(GateKind k) {
-  static constexpr const char* kNames[] = {"offline", "open_slip", "broken_seal", "remark"};
-  return kNames[static_cast<std::size_t>(k)];
-}
 
 Json json_of(const StageCost& s) {
   return {{"stage", stage_name(s.kind)}, {"segment", s.segment},    {"effect", s.effect}, {"label", s.label},
@@ -202,7 +198,9 @@ Json to_json(const Audit& a, const Forecast& f, const Playout& p) {
 Json to_json(const Gate& g) {
   Json items = Json::array();
   for (const GateItem& i : g.items)
-    items.push_back({{"kind", gate_kind_name(i.kind)},
+    items.push_back({{"kind", name_of(i.kind)},
+                     {"item", i.item},
+                     {"accepted", i.accepted ? Json{{"who", i.accepted->who}, {"why", i.accepted->why}, {"at", i.accepted->at}} : Json()},
                      {"stops_delivery", i.stops},
                      {"segment", i.segment},
                      {"at", i.at},

@@ -138,8 +138,9 @@ Result<ReportPage> report_page(const View& view, const Stores& stores, const fs:
   if (!any) h += "<p>Nothing was bypassed, scaled or played from a proxy.</p>";
   h += fmt::format("<h2>Gate</h2><p>{}</p>", escaped(gate.sentence()));
   for (const GateItem& i : gate.items) {
-    items.push_back({{"at", i.at}, {"what", i.what}, {"stops", i.stops}});
-    h += fmt::format("<p>{} {}{}</p>", tc(i.at), escaped(i.what), i.stops ? " <b>Stops the delivery.</b>" : "");
+    items.push_back({{"at", i.at}, {"what", i.what}, {"stops", i.stops}, {"accepted_by", i.accepted ? Json(i.accepted->who) : Json()}, {"why", i.accepted ? Json(i.accepted->why) : Json()}});
+    h += fmt::format("<p>{} {}{}{}</p>", tc(i.at), escaped(i.what), i.stops ? " <b>Stops the delivery.</b>" : "",
+                     i.accepted ? fmt::format(" Accepted by {}, {}: {}", escaped(i.accepted->who), escaped(i.accepted->at.substr(0, 10)), escaped(i.accepted->why)) : "");
   }
   Json delivered;
   if (!delivery.empty()) {

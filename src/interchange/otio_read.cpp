@@ -143,6 +143,7 @@ class OtioReader {
     trim(*stack);
     effects_not_played(*stack, "the whole timeline");
     read_slips(mine);
+    read_acceptances(mine);
     check_cycles();
     take_raster_from_media();
     return timeline_;
@@ -770,6 +771,15 @@ class OtioReader {
         for (std::size_t i = 0; i < 4; ++i)
           if (j["region"][i].is_number_integer()) s.region[i] = j["region"][i].get<int>();
       timeline_->slips.push_back(std::move(s));
+    }
+  }
+
+  void read_acceptances(const Json& mine) {
+    if (!mine.contains("acceptances") || !mine["acceptances"].is_array()) return;
+    for (const Json& j : mine["acceptances"]) {
+      Acceptance a{text_or(j, "item", ""), text_or(j, "of", ""), text_or(j, "at", ""), text_or(j, "who", ""), text_or(j, "why", "")};
+      // Without a name and a reason nothing is accepted, whoever wrote it so.
+      if (!a.item.empty() && !a.who.empty() && !a.why.empty()) timeline_->acceptances.push_back(std::move(a));
     }
   }
 

@@ -36,6 +36,9 @@ class Writer {
       if (s.region != std::array<int, 4>{}) j["region"] = s.region;
       mine["slips"].push_back(std::move(j));
     }
+    mine.erase("acceptances");
+    for (const Acceptance& a : t_.acceptances)
+      mine["acceptances"].push_back({{"item", a.item}, {"of", a.of}, {"at", a.at}, {"who", a.who}, {"why", a.why}});
     Json stack = root.contains("tracks") && root["tracks"].is_object() ? root["tracks"] : Json::object();
     stack["OTIO_SCHEMA"] = stack.value("OTIO_SCHEMA", "Stack.1");
     // A timeline that shows a part of itself was read as a composition.

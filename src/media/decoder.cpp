@@ -33,8 +33,9 @@ constexpr const char* kDecoders =
 constexpr std::int64_t kMostInWork = std::int64_t{256} << 20;
 constexpr int kMostThreads = 16;
 /// A decoder's threads give way to those that make frames of what was decoded: these would else be counted slower than
-/// they are, and have nothing to do anyway when decoding lags.
-constexpr int kGiveWay = 10;
+/// they are, and have nothing to do anyway when decoding lags. A little only: to the scheduler they give way to every other
+/// program as well, and at a nice value of 10 one busy program beside leaves them a tenth of a processor.
+constexpr int kGiveWay = 3;
 
 /// Threads of this process that have this name, but for the one that asks.
 std::vector<int> threads_named(const std::string& name) {
@@ -65,7 +66,7 @@ int open_and_find_threads(AVCodecContext* context, const AVCodec* codec, std::ve
   errno = 0;
   const int nice = getpriority(PRIO_PROCESS, 0);
   for (const int id : threads) {
-    setpriority(PRIO_PROCESS, static_cast<id_t>(id), std::min(19, nice + kGiveWay));
+    setpriority(PRIO_PROCESS, static_cast<id_t>(id), nice <= kGiveWay ? kGiveWay : std::min(19, nice + kGiveWay));
     // The clock of a thread's processor time, by its number (Linux: clock ids of threads and processes).
     clocks.push_back(static_cast<clockid_t>((~static_cast<unsigned>(id) << 3) | 6U));
   }

@@ -46,7 +46,9 @@ class Preparer {
 
  private:
   void work(const std::stop_token& stop) {
-    constexpr int kGiveWay = 5;  // to workers: what is prepared is not wanted yet
+    // To workers: what is prepared is not wanted yet. No more than a decoder's threads do, which can never be quicker than
+    // the thread that opened it.
+    constexpr int kGiveWay = 3;
     setpriority(PRIO_PROCESS, static_cast<id_t>(syscall(SYS_gettid)), kGiveWay);
     std::unique_lock lock(mutex_);
     while (changed_.wait(lock, stop, [&] { return !queue_.empty(); })) {

@@ -76,7 +76,8 @@ Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, i
   }
   if (n == 0) return Cause::processor;
   const double work = sum.occupied - sum.waited - sum.outside + sum.beside;
-  const double own = work / n / workers, fetch = sum.fetch / n;
+  // What passed while pictures were fetched is more than what was read and decoded where others held that up.
+  const double own = work / n / workers, fetch = std::min(sum.fetch, sum.read + sum.decode) / n;
   if (std::max(own, fetch) < 0.97 * period_ms && sum.outside > period_ms)
     return 2 * faulted > n ? Cause::memory : Cause::outside;
   if (fetch > own) return sum.read > 0.6 * sum.fetch ? Cause::disk : Cause::decode;

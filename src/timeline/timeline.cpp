@@ -232,6 +232,18 @@ TimelinePtr with_lifted(const Timeline& timeline, const std::function<bool(const
   return any ? copy : nullptr;
 }
 
+TimelinePtr with_acceptance(const Timeline& timeline, Acceptance acceptance) {
+  auto copy = std::make_shared<Timeline>(timeline);
+  std::erase_if(copy->acceptances, [&](const Acceptance& a) { return a.item == acceptance.item; });
+  copy->acceptances.push_back(std::move(acceptance));
+  return copy;
+}
+
+TimelinePtr with_acceptance_withdrawn(const Timeline& timeline, const std::string& item) {
+  auto copy = std::make_shared<Timeline>(timeline);
+  return std::erase_if(copy->acceptances, [&](const Acceptance& a) { return a.item == item; }) > 0 ? copy : nullptr;
+}
+
 TimelinePtr with_truth(const Timeline& timeline, const std::vector<std::string>& segments, Truth truth) {
   TimelinePtr edited = std::make_shared<Timeline>(timeline);
   for (const std::string& id : segments) {

@@ -158,6 +158,15 @@ struct Slip {
   /// Whether it measures the same, whoever opened it and when.
   bool same_as(const Slip& other) const;
 };
+
+/// Somebody's word that a thing at which the gate stops may be delivered as it is.
+struct Acceptance {
+  std::string item;          ///< what is accepted, as the gate names it: "gap:24-48"
+  std::string of;            ///< what it looked like then; once it looks otherwise, nobody has accepted it
+  std::string at;            ///< ISO 8601, UTC
+  std::string who, why;      ///< never empty
+};
+
 struct Timeline;
 /// "Gaussian blur of 'Kiln' is bypassed" without effect names: what is measured, in words.
 std::string slip_text(const Timeline& timeline, const Slip& slip);
@@ -182,6 +191,7 @@ struct Timeline {
   std::map<std::string, std::shared_ptr<const Composition>> compositions;
   std::map<std::string, CostCard> cards;  ///< by the name of the effect
   std::vector<Slip> slips;
+  std::vector<Acceptance> acceptances;
   std::string folder;                ///< absolute; what relative URLs in it start from
   std::optional<bool> drop_frame;    ///< whether its timecode drops numbers; not set: the file does not say
   bool rate_stated = true, raster_stated = true;  ///< else they are those of most of its media
@@ -237,6 +247,11 @@ TimelinePtr with_bypass(const Timeline& timeline, const std::string& segment, co
 TimelinePtr with_slip(const Timeline& timeline, Slip slip, const std::string& now_utc);
 /// Lifts open slips that `which` picks; null when there are none.
 TimelinePtr with_lifted(const Timeline& timeline, const std::function<bool(const Slip&)>& which, const std::string& now_utc);
+
+/// The timeline with something accepted, in place of what was accepted of the same item before.
+TimelinePtr with_acceptance(const Timeline& timeline, Acceptance acceptance);
+/// Takes an acceptance back; null when there is none of this item.
+TimelinePtr with_acceptance_withdrawn(const Timeline& timeline, const std::string& item);
 
 /// The timeline with segments judged for something else; null when one of them is not there.
 TimelinePtr with_truth(const Timeline& timeline, const std::vector<std::string>& segments, Truth truth);

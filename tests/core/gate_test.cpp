@@ -1,0 +1,145 @@
+// What stops a delivery, who may say that it need not, and for how long that counts.
+#include "commands.h"
+#include "desk/report.h"
+#include "interchange/otio.h"
+#include "release/gate.h"
+
+namespace gc {
+namespace {
+
+using test::an;
+using test::Build;
+using testing::HasSubstr;
+
+class TheGate : public testing::Test {
+ protected:
+  Gate check(const TimelinePtr& t, bool pixels = true) {
+    const ProgramPtr p = Program::compile(t, media_);
+    const std::vector<Coverage> uncovered = pixels ? coverage(*p) : std::vector<Coverage>();
+    return check_gate(*p, nullptr, pixels ? &uncovered : nullptr);
+  }
+  static const GateItem* first(const Gate& g, GateKind kind) {
+    const auto it = std::ranges::find_if(g.items, [&](const GateItem& i) { return i.kind == kind; });
+    return it == g.items.end() ? nullptr : &*it;
+  }
+  /// As it comes back from a file.
+  TimelinePtr saved(const TimelinePtr& t) {
+    const fs::path file = dir_ / "t.otio";
+    EXPECT_TRUE(save_timeline(*t, file));
+    const auto read = load_timeline(file.string());
+    EXPECT_TRUE(read);
+    return read ? *read : nullptr;
+  }
+  test::TempFolder dir_;
+  MediaCatalog media_;
+};
+
+TEST_F(TheGate, BlackThatNobodyWantedStopsUntilSomebodySaysByNameThatItIsWanted) {
+  const auto cut = [](Frames before) {
+    return Build(64, 36).track("V1").gap(before).solid("a", 10, 0.5, 0.5, 0.5).gap(5).solid("b", 10, 0.2, 0.2, 0.2).done();
+  };
+  const TimelinePtr t = cut(24);
+  const Gate gate = check(t);
+  ASSERT_EQ(gate.count(GateKind::gap), 2);
+  EXPECT_FALSE(gate.may_deliver());
+  EXPECT_EQ(gate.items[0].item, "gap:0-24");
+  EXPECT_EQ(gate.items[1].item, "gap:34-39");
+  EXPECT_THAT(gate.items[1].what, HasSubstr("5 black frames"));
+  EXPECT_FALSE(acceptance_of(gate.items[0], "", "it begins in black", "now")) << "nobody said it";
+  EXPECT_FALSE(acceptance_of(gate.items[0], "Ines Tal", " ", "now")) << "it has no reason";
+  TimelinePtr accepted = t;
+  for (const GateItem& i : gate.items) accepted = with_acceptance(*accepted, *acceptance_of(i, "Ines Tal", "it begins in black", "2026-11-29T07:00:00Z"));
+  const Gate after = check(saved(accepted));
+  EXPECT_TRUE(after.may_deliver());
+  ASSERT_TRUE(after.items[0].accepted);
+  EXPECT_EQ(after.items[0].accepted->who, "Ines Tal");
+  EXPECT_THAT(after.sentence(), HasSubstr("2 things are accepted by hand"));
+  // Another gap than the one that was looked at.
+  auto moved = std::make_shared<Timeline>(*cut(20));
+  moved->acceptances = accepted->acceptances;
+  EXPECT_EQ(check(moved).count(GateKind::gap), 2);
+  EXPECT_FALSE(check(moved).may_deliver());
+  EXPECT_FALSE(check(with_acceptance_withdrawn(*accepted, "gap:0-24")).may_deliver());
+  EXPECT_FALSE(with_acceptance_withdrawn(*accepted, "gap:1-24"));
+}
+
+TEST_F(TheGate, AcceptancesThatNobodySignedInTheFileCountForNothing) {
+  auto t = std::make_shared<Timeline>(*Build(64, 36).track("V1").gap(4).solid("a", 10, 0.5, 0.5, 0.5).done());
+  t->acceptances = {{"gap:0-4", "", "", "", "because"}};
+  EXPECT_TRUE(saved(t)->acceptances.empty());
+}
+
+TEST_F(TheGate, ASliverThatNothingCoversStopsUntilItIsAcceptedAsItIs) {
+  const auto cut = [](double scale) {
+    return Build(64, 36).track("V1").solid("whole", 6, 0.2, 0.2, 0.2).solid("small", 6, 0.5, 0.5, 0.5, {an("transform", {{"scale", scale}})}).done();
+  };
+  const Gate gate = check(cut(0.9));
+  ASSERT_EQ(gate.count(GateKind::uncovered), 1);
+  const GateItem& item = *first(gate, GateKind::uncovered);
+  EXPECT_EQ(item.item, "uncovered:small");
+  EXPECT_THAT(item.what, HasSubstr("3 at the left"));  // (64 − 57.6) ÷ 2, of which whole columns
+  EXPECT_FALSE(gate.may_deliver());
+  EXPECT_TRUE(check(cut(0.9), false).may_deliver()) << "nobody looked";
+  auto accepted = with_acceptance(*cut(0.9), *acceptance_of(item, "Ines Tal", "a frame is wanted", "now"));
+  EXPECT_TRUE(check(accepted).may_deliver());
+  auto smaller = std::make_shared<Timeline>(*cut(0.8));
+  smaller->acceptances = accepted->acceptances;
+  EXPECT_FALSE(check(smaller).may_deliver()) << "another sliver";
+}
+
+TEST_F(TheGate, AnEffectThatCannotRunIsDeliveredWithoutItOnlyWhenSomebodyAgreed) {
+  const auto cut = [](double amount) { return Build(64, 36).track("V1").solid("a", 6, 0.5, 0.5, 0.5, {an("Nobodys glow", {{"amount", amount}})}).done(); };
+  const Gate gate = check(cut(1));
+  ASSERT_EQ(gate.count(GateKind::effect), 1);
+  EXPECT_FALSE(gate.may_deliver());
+  EXPECT_EQ(put_right(*cut(1), *first(gate, GateKind::effect), "now"), nullptr) << "that takes a person";
+  EXPECT_TRUE(check(with_acceptance(*cut(1), *acceptance_of(*first(gate, GateKind::effect), "Ines Tal", "it hardly shows", "now"))).may_deliver());
+}
+
+TEST_F(TheGate, WhatAKeyCanPutRightIsPutRight) {
+  const TimelinePtr t = Build(64, 36).track("V1").solid("a", 6, 0.5, 0.5, 0.5, {test::blur("soft", 2), an("cost_card", {{"ms", 1}})}).done();
+  auto carded = std::make_shared<Timeline>(*with_bypass(*t, "a", "soft", true, "now"));
+  TimelinePtr now = carded;
+  EXPECT_EQ(check(now).items.size(), 2u);
+  for (const GateItem& i : check(carded).items) {
+    EXPECT_TRUE(i.item.empty()) << "nobody may accept that: " << i.what;
+    EXPECT_FALSE(acceptance_of(i, "Ines Tal", "I do not mind", "now"));
+    now = put_right(*now, i, "later");
+    ASSERT_TRUE(now) << i.what;
+  }
+  EXPECT_TRUE(check(now).items.empty());
+  EXPECT_EQ(find_segment(*now, "a")->stack.size(), 1u);
+  EXPECT_FALSE(now->slips.front().open());
+}
+
+TEST_F(TheGate, EveryKindHasANameOfItsOwnInTheDocument) {
+  Gate gate;
+  std::set<std::string> names;
+  for (int k = 0; k <= static_cast<int>(GateKind::uncovered); ++k) gate.items.push_back({static_cast<GateKind>(k), true, "", 0, "", ""});
+  const Json j = to_json(gate);
+  for (const Json& i : j["items"]) names.insert(i["kind"].get<std::string>());
+  EXPECT_EQ(names.size(), gate.items.size());
+  EXPECT_FALSE(names.contains(""));
+}
+
+class GateByCommand : public test::Commands {};
+
+TEST_F(GateByCommand, ThingsAreAcceptedByNameAndTheReportSaysWho) {
+  const std::string file = (dir_ / "c.otio").string();
+  ASSERT_TRUE(save_timeline(*Build(64, 36).track("V1").gap(6).solid("a", 10, 0.5, 0.5, 0.5, {an("transform", {{"scale", 0.5}})}).done(), file));
+  EXPECT_EQ(gclk("gate '" + file + "'").code, 1);
+  EXPECT_EQ(gclk("accept '" + file + "' gap:0-6 --by 'Ines Tal'").code, 2) << "without a reason";
+  EXPECT_EQ(gclk("accept '" + file + "' gap:0-7 --by 'Ines Tal' --why 'as wanted'").code, 2) << "there is no such gap";
+  const Json said = gclk("accept '" + file + "' gap uncovered --by 'Ines Tal' --why 'as wanted' --json").json();
+  EXPECT_EQ(said["accepted"].size(), 2u);
+  const Json gate = gclk("gate '" + file + "' --json").json();
+  EXPECT_TRUE(gate["may_deliver"].get<bool>());
+  EXPECT_EQ(gate["items"][0]["accepted"]["who"], "Ines Tal");
+  EXPECT_EQ(gclk("report '" + file + "' --out '" + (dir_ / "r.html").string() + "'").code, 0);
+  EXPECT_THAT(read_file(dir_ / "r.html").value_or(""), HasSubstr("Accepted by Ines Tal"));
+  EXPECT_EQ(gclk("accept '" + file + "' gap:0-6 --withdraw").code, 0);
+  EXPECT_EQ(gclk("gate '" + file + "' --quick").code, 1);
+}
+
+}  // namespace
+}  // namespace gc
