@@ -79,24 +79,20 @@ void DeliveryPanel::set_chosen(int item) {
 
 void DeliveryPanel::put_right() {
   if (!session_.current() || chosen_ < 0 || chosen_ >= static_cast<int>(session_.gate().items.size())) return;
-  const GateItem item = session_.gate().items[static_cast<std::size_t>(chosen_)];
-  if (!item.stops || session_.put_right(item)) return;
-  if (!item.item.empty()) ask_who_accepts(window(), session_, {item});
-  else if (item.kind == GateKind::offline || item.kind == GateKind::proxy) ask_where_media_are(window(), session_);
+  put_right({session_.gate().items[static_cast<std::size_t>(chosen_)]});
 }
 
 void DeliveryPanel::put_all_right() {
-  if (!session_.current()) return;
-  std::vector<GateItem> to_accept;
-  bool media = false;
-  const std::vector<GateItem> items = session_.gate().items;
-  for (const GateItem& item : items) {
-    if (!item.stops || session_.put_right(item)) continue;
-    if (!item.item.empty()) to_accept.push_back(item);
-    media = media || item.kind == GateKind::offline || item.kind == GateKind::proxy;
-  }
-  if (media) ask_where_media_are(window(), session_);
-  else if (!to_accept.empty()) ask_who_accepts(window(), session_, to_accept);
+  if (session_.current()) put_right(session_.gate().items);
+}
+
+void DeliveryPanel::put_right(std::vector<GateItem> items) {
+  std::erase_if(items, [](const GateItem& i) { return !i.stops; });
+  items = session_.put_right(std::move(items));
+  if (std::ranges::any_of(items, [](const GateItem& i) { return i.kind == GateKind::offline || i.kind == GateKind::proxy; }))
+    return ask_where_media_are(window(), session_);
+  std::erase_if(items, [](const GateItem& i) { return i.item.empty(); });
+  if (!items.empty()) ask_who_accepts(window(), session_, items);
 }
 
 void DeliveryPanel::ask_where() {

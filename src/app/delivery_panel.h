@@ -30,6 +30,7 @@ class DeliveryPanel : public QWidget {
 
  private:
   void refresh();
+  void put_right(std::vector<GateItem> items);
   Session& session_;
   QComboBox* form_;
   QPushButton *deliver_, *right_, *all_right_;

@@ -361,7 +361,8 @@ void Session::derive(bool then_measure) {
       advice_.reset();
       emit derived_changed();
       if (wants_advice_) work_out_advice();
-      if (look_.coverage || wants_gate_) count_coverage();
+      if (look_.coverage) count_coverage();
+      if (wants_gate_) check_pictures();
       if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none)
         start_measuring(false);
     });

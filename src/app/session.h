@@ -183,8 +183,8 @@ class Session : public QObject, private Display {
   const Gate& gate() const { return gate_of_ == derived_ ? whole_gate_ : derived_->gate; }
   /// Looks for uncovered pixels too, in the background; told by delivery_changed.
   void look_at_gate();
-  /// Puts it right where a key can, as an edit; whether it could.
-  bool put_right(const GateItem& item);
+  /// Puts those right that a key can, as one edit; gives back the others.
+  std::vector<GateItem> put_right(std::vector<GateItem> items);
   /// Somebody's word that these may be delivered as they are; an edit.
   void accept(const std::vector<GateItem>& items, const QString& who, const QString& why);
   /// Ends everything temporary; an edit.
@@ -240,6 +240,7 @@ class Session : public QObject, private Display {
   void make_still(const Still& wanted);
   bool still_superseded();
   void count_coverage();
+  void check_pictures();
   void derive(bool then_measure);
   void seals_changed();
   /// Does something to the shelf, and looks at it again.

@@ -3,6 +3,7 @@
 #include "app/text.h"
 #include "base/clock.h"
 #include "desk/delivering.h"
+#include "desk/watched.h"
 #include "release/verification.h"
 
 namespace gc {
@@ -31,14 +32,20 @@ void Session::look_at_delivery(const std::string& form) {
 
 void Session::look_at_gate() {
   if (!current() || elsewhere_ >= 0 || gate_of_ == derived_ || std::exchange(wants_gate_, true)) return;
-  count_coverage();
+  check_pictures();
 }
 
-bool Session::put_right(const GateItem& item) {
-  if (!history_) return false;
-  TimelinePtr edited = gc::put_right(*history_->now(), item, now_utc());
-  if (edited) edit(std::move(edited), tr("Put right for the delivery"));
-  return edited != nullptr;
+std::vector<GateItem> Session::put_right(std::vector<GateItem> items) {
+  if (!history_) return items;
+  TimelinePtr now = history_->now();
+  std::erase_if(items, [&](const GateItem& i) {
+    TimelinePtr edited = gc::put_right(*now, i, now_utc());
+    if (!edited) return false;
+    now = std::move(edited);
+    return true;
+  });
+  if (now != history_->now()) edit(std::move(now), tr("Put right for the delivery"));
+  return items;
 }
 
 void Session::accept(const std::vector<GateItem>& items, const QString& who, const QString& why) {
@@ -59,9 +66,9 @@ void Session::deliver(const QString& file, const std::string& form) {
   const std::stop_token stop = begin_labour(Work::Kind::rendering, tr("Delivering"));
   labour_.add([this, d = derived_, to = file.toStdString(), form, stop, stores = stores_] {
     if (stop.stop_requested()) return;
-    const std::vector<Coverage> uncovered = coverage(*d->view.delivered, [&] { return !stop.stop_requested(); });
+    const PicturesSeen pictures = look_at_pictures(d->view, stores, [&] { return !stop.stop_requested(); });
     if (stop.stop_requested()) return;
-    if (const Gate gate = check_gate(*d->view.delivered, stores.shelf.get(), &uncovered); !gate.may_deliver()) {
+    if (const Gate gate = check_gate(*d->view.delivered, stores.shelf.get(), &pictures); !gate.may_deliver()) {
       post([this, d, gate, stop] {
         if (d == derived_) whole_gate_ = gate, gate_of_ = d;
         emit failed(text(gate.sentence()));

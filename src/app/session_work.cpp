@@ -7,6 +7,7 @@
 #include "base/log.h"
 #include "desk/planning.h"
 #include "desk/relink.h"
+#include "desk/watched.h"
 #include "measure/seat_run.h"
 #include "render/track.h"
 
@@ -167,14 +168,26 @@ void Session::load_seat(const QString& file) {
 
 void Session::count_coverage() {
   if (!derived_) return;
-  labour_.add([this, d = derived_, stop = labour_stop_.get_token(), shelf = stores_.shelf] {
+  labour_.add([this, d = derived_, stop = labour_stop_.get_token()] {
     if (stop.stop_requested()) return;
     auto found = coverage(*d->view.delivered, [&] { return !stop.stop_requested(); });
-    Gate gate = check_gate(*d->view.delivered, shelf.get(), &found);
-    post([this, d, stop, found = std::move(found), gate = std::move(gate)] {
+    post([this, d, stop, found = std::move(found)] {
       if (d != derived_ || stop.stop_requested()) return;  // of an older state, or not all of it
-      uncovered_ = found, whole_gate_ = gate, gate_of_ = d, wants_gate_ = false;
+      uncovered_ = found;
       emit coverage_counted();
+    });
+  });
+}
+
+void Session::check_pictures() {
+  if (!derived_) return;
+  labour_.add([this, d = derived_, stop = labour_stop_.get_token(), stores = stores_] {
+    if (stop.stop_requested()) return;
+    const PicturesSeen pictures = look_at_pictures(d->view, stores, [&] { return !stop.stop_requested(); });
+    Gate gate = check_gate(*d->view.delivered, stores.shelf.get(), &pictures);
+    post([this, d, stop, gate = std::move(gate)] {
+      if (d != derived_ || stop.stop_requested()) return;  // of an older state, or not all of it
+      whole_gate_ = gate, gate_of_ = d, wants_gate_ = false;
       emit delivery_changed();
     });
   });
@@ -250,7 +263,7 @@ void Session::start_measuring(bool again) {
   labour_.add([this, d = derived_, again, stop, stores = stores_] {
     if (stop.stop_requested()) return;
     Stopwatch since_shown;
-    MeasureOptions options = stores.measure_options(20, again);
+    MeasureOptions options = stores.measure_options(stores.options.measure_seconds, again);
     options.stop = stop;
     auto r = measure(d->view.played, *stores.notebook, options, [&, this](const MeasureProgress& p) {
       // What is known so far is shown every few seconds, between two runs, where it disturbs nothing.
@@ -381,6 +394,8 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
       noted = note_disturbance(p, *stores.notebook);
     }
     if (!noted) tell(noted.error());
+    if (auto log = WatchLog::open(WatchLog::usual_file()))
+      if (auto kept = note_watched(d->view, p, *log, now_utc()); !kept) tell(kept.error());
     if (!p.failure.empty()) post([this, why = QString::fromStdString(p.failure)] { emit failed(why); });
     post([this, opened, p = std::move(p), a, e]() mutable {
       played(opened, std::move(p), std::move(a), std::move(e));
@@ -401,7 +416,9 @@ void Session::played(int opened, Playout playout, std::optional<Audit> audit,
   emit derived_changed();
   if (std::exchange(resume_render_, false)) start_rendering();
   else if (std::exchange(resume_measure_, false)) start_measuring(false);
-  if ((look_.coverage && uncovered_.empty()) || wants_gate_) count_coverage();
+  if (look_.coverage && uncovered_.empty()) count_coverage();
+  gate_of_.reset();  // what was played may have been watched
+  if (wants_gate_) check_pictures();
 }
 
 void Session::stop_playing() { *stop_play_ = true; }

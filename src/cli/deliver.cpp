@@ -5,6 +5,7 @@
 #include "cli/print.h"
 #include "desk/delivering.h"
 #include "desk/report_page.h"
+#include "desk/watched.h"
 #include "release/verification.h"
 
 namespace gc {
@@ -17,13 +18,13 @@ struct DeliverArguments {
   bool verify = false, burn = false, replace = false, silent = false, dry = false;
 };
 
-/// The gate with the pixels looked at, which takes a few frames of every stretch that may leave some uncovered.
+/// The gate with pictures looked at, which takes a few frames of every stretch that may leave pixels uncovered or flicker.
 Result<Gate> whole_gate(const Opened& o, const std::atomic<bool>& interrupted) {
-  show_progress("Looking for uncovered pixels");
-  const std::vector<Coverage> uncovered = coverage(*o.view.delivered, [&] { return !interrupted.load(); });
+  show_progress("Looking for uncovered pixels and what flickers");
+  const PicturesSeen pictures = look_at_pictures(o.view, o.stores, [&] { return !interrupted.load(); });
   end_progress();
   if (interrupted) return std::unexpected(Error{Fault::environment, "the gate was not checked to its end", "", "Start it again."});
-  return check_gate(*o.view.delivered, o.stores.shelf.get(), &uncovered);
+  return check_gate(*o.view.delivered, o.stores.shelf.get(), &pictures);
 }
 
 int cmd_gate(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
@@ -197,12 +198,12 @@ void add_deliver_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>
   s = app.add_subcommand("gate", "Say whether the timeline may be delivered");
   s->footer("Example: gclk gate cut.otio");
   add_common(s, c, true);
-  s->add_flag("--quick", a.quick, "Without looking for uncovered pixels");
+  s->add_flag("--quick", a.quick, "Without looking at pictures");
   s->callback([&] { code = cmd_gate(c, a, interrupted); });
   s = app.add_subcommand("accept", "Accept things at which the gate stops, by name and with a reason; both stand in the report");
   s->footer("Example: gclk accept cut.otio gap:0-24 --by 'Ines Tal' --why 'black before the first picture'");
   add_common(s, c, true);
-  s->add_option("items", a.items, "As the gate calls them, or a kind: gap, uncovered, effect")->required();
+  s->add_option("items", a.items, "As the gate calls them, or a kind: gap, uncovered, effect, unwatched")->required();
   s->add_option("--by", a.who, "Who accepts it");
   s->add_option("--why", a.why, "The reason");
   s->add_flag("--withdraw", a.withdraw, "Take an acceptance back");

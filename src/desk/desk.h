@@ -17,6 +17,7 @@ struct DeskOptions {
   int workers = 0;    ///< 0: as many as the seat has
   int horizon = 12;
   int trials = 64;
+  double measure_seconds = 20;  ///< that a look at a timeline's frames takes at most when it begins by itself
   Settings settings = load_settings();
 };
 

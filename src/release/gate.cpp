@@ -78,13 +78,29 @@ void check_gaps(const Program& program, Gate& gate) {
   close();
 }
 
+std::string name_in(const Program& program, const std::string& segment) {
+  for (const auto& s : program.segments())
+    if (s->segment->id == segment) return s->segment->name;
+  return segment;
+}
+
+void check_unwatched(const Program& program, const std::vector<Restless>& unwatched, Gate& gate) {
+  for (const Restless& r : unwatched) {
+    gate.items.push_back({GateKind::unwatched, true, r.segment, r.frame,
+                          fmt::format("Nobody has watched '{}' playing since it last changed. {}: an even area around {}, {} changes by {:.1f} of 255 from one frame to the next.",
+                                      name_in(program, r.segment), r.effect, r.x, r.y, r.change),
+                          "Play it at full quality without a drop, or accept it."});
+    gate.items.back().item = "unwatched:" + r.segment;
+    for (const auto& s : program.segments())
+      if (s->segment->id == r.segment) gate.items.back().of = s->identity.hex();
+  }
+}
+
 void check_uncovered(const Program& program, const std::vector<Coverage>& uncovered, Gate& gate) {
   for (const Coverage& c : uncovered) {
     const int i = program.interval_at(c.frame);
     if (i < 0 || program.intervals()[static_cast<std::size_t>(i)].layers.empty()) continue;  // a gap
-    std::string name;
-    for (const auto& s : program.segments())
-      if (s->segment->id == c.segment) name = s->segment->name;
+    const std::string name = name_in(program, c.segment);
     const double share = 100.0 * static_cast<double>(c.pixels) / (static_cast<double>(program.timeline()->width) * program.timeline()->height);
     gate.items.push_back({GateKind::uncovered, true, c.segment, c.frame,
                           fmt::format("'{}' leaves {} pixels ({:.2g} %) uncovered: {} at the left, {} at the right, {} above, {} below.", name, c.pixels,
@@ -108,6 +124,7 @@ const char* name_of(GateKind kind) {
     case GateKind::effect: return "effect";
     case GateKind::gap: return "gap";
     case GateKind::uncovered: return "uncovered";
+    case GateKind::unwatched: return "unwatched";
   }
   return "";
 }
@@ -152,7 +169,7 @@ std::string Gate::sentence() const {
   return fmt::format("May not be delivered yet: {} thing{} to put right.", stops, stops == 1 ? "" : "s");
 }
 
-Gate check_gate(const Program& program, const Shelf* shelf, const std::vector<Coverage>* uncovered) {
+Gate check_gate(const Program& program, const Shelf* shelf, const PicturesSeen* pictures) {
   Gate gate;
   const Timeline& t = *program.timeline();
   for (const MissingPicture& m : missing_pictures(program))
@@ -163,7 +180,7 @@ Gate check_gate(const Program& program, const Shelf* shelf, const std::vector<Co
          "Bring the file back, relink the segment or shorten it."});
   check_effects(program, "", 0, gate);
   check_gaps(program, gate);
-  if (uncovered) check_uncovered(program, *uncovered, gate);
+  if (pictures) check_uncovered(program, pictures->uncovered, gate), check_unwatched(program, pictures->unwatched, gate);
   for (const Slip& slip : t.slips) {
     if (!slip.open()) continue;
     if (!has_subject(t, slip)) {

@@ -1,11 +1,12 @@
 // The gate: what stands between the timeline and its delivery.
 #pragma once
 #include "render/coverage.h"
+#include "render/restless.h"
 #include "shelf/shelf.h"
 
 namespace gc {
 
-enum class GateKind { offline, open_slip, broken_seal, remark, proxy, card, effect, gap, uncovered };
+enum class GateKind { offline, open_slip, broken_seal, remark, proxy, card, effect, gap, uncovered, unwatched };
 const char* name_of(GateKind kind);  ///< "open_slip"
 
 struct GateItem {
@@ -23,6 +24,12 @@ struct GateItem {
   std::optional<Acceptance> accepted;
 };
 
+/// What only the pictures show.
+struct PicturesSeen {
+  std::vector<Coverage> uncovered;  ///< as coverage() counted
+  std::vector<Restless> unwatched;  ///< what must be seen moving, and was not since it last changed
+};
+
 struct Gate {
   std::vector<GateItem> items;
   bool may_deliver() const;
@@ -33,8 +40,8 @@ struct Gate {
 /// Checks the timeline itself, with nothing bypassed. A broken seal does not forbid a delivery, since the
 /// delivery is made from live frames or matching seals only; it is listed because playback of that stretch is
 /// live again.
-/// @param uncovered what coverage() counted in the program; null: pixels are not looked at
-Gate check_gate(const Program& delivered, const Shelf* shelf, const std::vector<Coverage>* uncovered = nullptr);
+/// @param pictures what was found by looking at pictures of the program; null: nobody looked
+Gate check_gate(const Program& delivered, const Shelf* shelf, const PicturesSeen* pictures = nullptr);
 
 /// The timeline with what an item says put right: its slip lifted, its card taken away. Null where that needs a person:
 /// media to be found, a word to be given.

@@ -777,6 +777,31 @@ TEST_F(Views, TheReleaseSaysWhatADeliveryTakesAndRefusesWhatTheGateRefuses) {
   ASSERT_TRUE(wait_for([&] { return delivery->said().toStdString() != rdd36; }, 30000)) << "another form, another size";
 }
 
+TEST_F(Views, WhatStopsTheDeliveryIsPutRightByOneKeyAndOneWord) {
+  key(Qt::Key_6);
+  const TimelinePtr before = session->timeline();
+  ASSERT_GT(session->gate().count(GateKind::card), 0) << "the stated costs";
+  // A gap at the end, which no key can know to be wanted.
+  auto gap = std::make_shared<Timeline>(*before);
+  Track track = *gap->tracks.front();
+  track.items.insert(track.items.begin(), Gap{12});
+  gap->tracks.front() = std::make_shared<Track>(track);
+  session->edit(gap, "Twelve frames of black");
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->gate().count(GateKind::gap) == 1; }, 30000));
+  key(Qt::Key_A, Qt::ShiftModifier);
+  auto* dialog = window->findChild<QDialog*>("who-accepts");
+  ASSERT_TRUE(dialog) << "one question for what is left";
+  EXPECT_FALSE(dialog->findChild<QPushButton*>("accept")->isEnabled()) << "nobody has said anything";
+  QTest::keyClicks(dialog->findChild<QLineEdit*>("who"), "Ines Tal");
+  QTest::keyClicks(dialog->findChild<QLineEdit*>("why"), "it begins in black");
+  QTest::mouseClick(dialog->findChild<QPushButton*>("accept"), Qt::LeftButton);
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->gate().may_deliver(); }, 30000)) << session->gate().sentence();
+  EXPECT_EQ(session->gate().count(GateKind::card), 0);
+  EXPECT_THAT(session->gate().sentence(), testing::HasSubstr("accepted by hand"));
+  while (session->timeline() != before) session->undo();
+  ASSERT_TRUE(wait_for([&] { return session->current(); }, 30000));
+}
+
 TEST_F(Views, APlaybackScaleIsChosenInTheMenuAndNeverReachesTheDelivery) {
   const Hash128 delivered = session->derived()->view.delivered->fingerprint(10);
   const auto choose = [&](const QString& label) {

@@ -105,6 +105,7 @@ class TheWindow : public testing::Test {
     DeskOptions o;
     o.shelf = shelf;
     o.notebook = stated().folder / "notebook.sqlite";
+    o.measure_seconds = 5;  // what is heavy is stated
     auto stores = Stores::open(o);
     ASSERT_TRUE(stores) << stores.error().text();
     // Errors would be message boxes that nobody closes.

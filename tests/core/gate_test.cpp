@@ -1,6 +1,7 @@
 // What stops a delivery, who may say that it need not, and for how long that counts.
 #include "commands.h"
 #include "desk/report.h"
+#include "desk/watched.h"
 #include "interchange/otio.h"
 #include "release/gate.h"
 
@@ -15,8 +16,8 @@ class TheGate : public testing::Test {
  protected:
   Gate check(const TimelinePtr& t, bool pixels = true) {
     const ProgramPtr p = Program::compile(t, media_);
-    const std::vector<Coverage> uncovered = pixels ? coverage(*p) : std::vector<Coverage>();
-    return check_gate(*p, nullptr, pixels ? &uncovered : nullptr);
+    const PicturesSeen pictures{pixels ? coverage(*p) : std::vector<Coverage>(), {}};
+    return check_gate(*p, nullptr, pixels ? &pictures : nullptr);
   }
   static const GateItem* first(const Gate& g, GateKind kind) {
     const auto it = std::ranges::find_if(g.items, [&](const GateItem& i) { return i.kind == kind; });
@@ -115,11 +116,52 @@ TEST_F(TheGate, WhatAKeyCanPutRightIsPutRight) {
 TEST_F(TheGate, EveryKindHasANameOfItsOwnInTheDocument) {
   Gate gate;
   std::set<std::string> names;
-  for (int k = 0; k <= static_cast<int>(GateKind::uncovered); ++k) gate.items.push_back({static_cast<GateKind>(k), true, "", 0, "", ""});
+  for (int k = 0; k <= static_cast<int>(GateKind::unwatched); ++k) gate.items.push_back({static_cast<GateKind>(k), true, "", 0, "", ""});
   const Json j = to_json(gate);
   for (const Json& i : j["items"]) names.insert(i["kind"].get<std::string>());
   EXPECT_EQ(names.size(), gate.items.size());
   EXPECT_FALSE(names.contains(""));
+}
+
+// A key whose edge falls on flickering light, and a plain grade over the same light.
+TEST_F(TheGate, WhatOnlyPlayingShowsMustBeWatchedOnceEachTimeItChanges) {
+  const std::string clip = (dir_ / "flicker.mkv").string();
+  // Even grey that goes up and down by two steps of 255 from frame to frame.
+  ASSERT_TRUE(test::shell("ffmpeg -v error -y -f lavfi -i \"color=c=gray:s=64x48:r=24:d=1,geq=lum='128+2*mod(N,2)':cb=128:cr=128\" -pix_fmt yuv420p -c:v ffv1 '" + clip + "'"));
+  DeskOptions o;
+  o.shelf = dir_ / "shelf", o.notebook = dir_ / "n.sqlite", o.workers = 2, o.settings = {};
+  const Stores stores = *Stores::open(o);
+  const auto cut = [&](const Effect& e) { return Build(64, 48).media("m", clip, 24).track("V1").segment("a", "m", 0, 24, {e}).done(); };
+  const auto log_file = dir_ / "watched.sqlite";
+  auto log = WatchLog::open(log_file);
+  ASSERT_TRUE(log);
+  const View repaired = view_of(cut(an("dust", {{"threshold", 0.9}})), stores);
+  const auto found = unwatched(repaired, *stores.media, *log);
+  ASSERT_EQ(found.size(), 1u);
+  EXPECT_NEAR(found[0].change, 2 * 255.0 / 219, 0.4) << "two steps of video range";
+  EXPECT_TRUE(unwatched(view_of(cut(test::cdl("g", 1.1)), stores), *stores.media, *log).empty()) << "a grade is judged on a still";
+  // A key that takes all of it adds nothing to what the light does by itself.
+  EXPECT_TRUE(unwatched(view_of(cut(an("secondary", {{"use_key", 1}})), stores), *stores.media, *log).empty());
+  // Played without a drop, it was watched; with one dropped, or after another change, it was not.
+  Playout p;
+  p.mode = PlayMode::on_the_clock;
+  for (Frames f = 0; f < 24; ++f) p.log.push_back({.frame = f, .made = true, .presented = true, .dropped = f == 7});
+  ASSERT_TRUE(note_watched(repaired, p, *log, "2026-11-29T07:00:00Z"));
+  EXPECT_EQ(unwatched(repaired, *stores.media, *log).size(), 1u);
+  p.log[7].dropped = false;
+  const View bypassed = view_of(with_bypass(*repaired.timeline, "a", find_segment(*repaired.timeline, "a")->stack.front().id, true, "now"), stores);
+  ASSERT_TRUE(note_watched(bypassed, p, *log, "2026-11-29T07:00:00Z"));
+  EXPECT_EQ(unwatched(repaired, *stores.media, *log).size(), 1u) << "it was watched without its repair";
+  ASSERT_TRUE(note_watched(repaired, p, *log, "2026-11-29T07:00:00Z"));
+  auto again = WatchLog::open(log_file);
+  EXPECT_TRUE(unwatched(repaired, *stores.media, *again).empty());
+  EXPECT_EQ(unwatched(view_of(cut(an("dust", {{"threshold", 0.8}})), stores), *stores.media, *again).size(), 1u);
+  // At the gate.
+  const PicturesSeen pictures{{}, found};
+  const Gate gate = check_gate(*repaired.delivered, nullptr, &pictures);
+  EXPECT_FALSE(gate.may_deliver());
+  EXPECT_THAT(gate.items.front().what, HasSubstr("Nobody has watched 'a'"));
+  EXPECT_TRUE(acceptance_of(gate.items.front(), "Ines Tal", "seen on the stage", "now"));
 }
 
 class GateByCommand : public test::Commands {};

@@ -71,7 +71,7 @@ class AllKinds : public testing::Test {
 /// The same with what its frames cost.
 class Remedies : public AllKinds {
  protected:
-  Remedies() { EXPECT_TRUE(measure(view_of(timeline_, stores_).played, *stores_.notebook, stores_.measure_options(6, false), {})); }
+  Remedies() { EXPECT_TRUE(measure(view_of(timeline_, stores_).played, *stores_.notebook, stores_.measure_options(2, false), {})); }
 };
 
 }  // namespace gc::test

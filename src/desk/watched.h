@@ -1,0 +1,39 @@
+// What somebody has watched: segments that only playing can judge, and which state of them was played without a drop.
+#pragma once
+#include "desk/desk.h"
+
+namespace gc {
+
+/// What was watched on this seat, and how restless pictures are, by what they show.
+class WatchLog {
+ public:
+  static Result<WatchLog> open(const fs::path& file);
+  static fs::path usual_file();  ///< watched.sqlite in the data folder
+
+  Result<void> note(const Hash128& shown, const std::string& now_utc);
+  /// When it was watched last, ISO 8601 UTC; empty: never.
+  std::string watched(const Hash128& shown) const;
+  Result<void> keep(const Hash128& shown, const Restless& found);
+  /// As it was found; places and frames count from the segment's first frame.
+  std::optional<Restless> found(const Hash128& shown) const;
+
+ private:
+  Database database_;
+};
+
+/// Names what a segment shows wherever it lies: its own picture and all that lies on and below it.
+Hash128 shown_by(const Program& program, const CompiledSegment& segment);
+
+/// Notes the segments that were played on the clock, forwards, at full size, with no frame dropped or missing, and shown as
+/// they are delivered.
+Result<void> note_watched(const View& view, const Playout& playout, WatchLog& log, const std::string& now_utc);
+
+/// Segments that must be seen moving and were not since they last changed, with the place that shows best why. Looking takes
+/// a few frames of each that was never looked at.
+/// @param go_on asked between pictures; on false the list is not whole
+std::vector<Restless> unwatched(const View& view, MediaCatalog& media, WatchLog& log, const std::function<bool()>& go_on = {});
+
+/// Everything that only the pictures show, for the gate. Without the log every restless segment counts as unwatched.
+PicturesSeen look_at_pictures(const View& view, const Stores& stores, const std::function<bool()>& go_on = {});
+
+}  // namespace gc
