@@ -180,7 +180,9 @@ class Session : public QObject, private Display {
   /// What is to be said of the delivery: what it would take, or how the latest one went.
   QString delivery_said() const { return delivery_said_; }
   /// What stands between this timeline and its delivery.
-  const Gate& gate() const { return gate_of_ == derived_ ? whole_gate_ : derived_->gate; }
+  const Gate& gate() const { return gate_is_whole() ? whole_gate_ : derived_->gate; }
+  /// Whether pictures were looked at for it.
+  bool gate_is_whole() const { return derived_ && gate_of_ == derived_; }
   /// Looks for uncovered pixels too, in the background; told by delivery_changed.
   void look_at_gate();
   /// Puts those right that a key can, as one edit; gives back the others.

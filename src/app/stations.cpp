@@ -376,7 +376,9 @@ void Stations::refresh_release() {
                      i.accepted ? tr("%1: %2").arg(text(i.accepted->who), text(i.accepted->why)) : text(i.remedy)},
                     i.at,
                     {}});
-  panel(Station::release)->set_sentence(text(session_.gate().sentence()));
+  // Until the pictures were looked at, nobody knows.
+  const bool looking = !session_.gate_is_whole() && session_.gate().may_deliver();
+  panel(Station::release)->set_sentence(looking ? tr("Nothing temporary is left. Looking for uncovered pixels and for what flickers.") : text(session_.gate().sentence()));
   panel(Station::release)->set_rows(rows);
 }
 
