@@ -3,11 +3,57 @@
 #include <coin/Cbc_C_Interface.h>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
+#include <csetjmp>
+#include <cstdio>
+#include <cstdlib>
 #include <map>
 #include <mutex>
 
+#include "base/log.h"
+
+namespace {
+/// Where the thread goes on when the solver gives up in the middle; null while none solves.
+thread_local std::jmp_buf* on_failed_assertion = nullptr;
+}  // namespace
+
+/// The distribution's solver is built with its assertions, and one that fails would end the program: a plan is not worth
+/// the window. While a thread solves, it goes on after the solver instead. Everywhere else an assertion ends the program,
+/// as in the C library's own function, which this one stands in for.
+extern "C" [[noreturn]] void __assert_fail(const char* what, const char* file, unsigned line, const char* function) noexcept {
+  if (on_failed_assertion) std::longjmp(*on_failed_assertion, 1);
+  std::fprintf(stderr, "%s:%u: %s: Assertion `%s' failed.\n", file, line, function, what);
+  std::abort();
+}
+
 namespace gc {
+namespace {
+
+/// Whether the solver can be asked: every number is one, and every range has something in it.
+bool sound(const Mip& mip) {
+  const auto range = [](double low, double high) { return low <= high; };  // false for what is no number
+  for (const Mip::Column& c : mip.columns)
+    if (!std::isfinite(c.cost) || !range(c.low, c.high)) return false;
+  return std::ranges::all_of(mip.rows, [&](const Mip::Row& r) {
+    return range(r.low, r.high) && std::ranges::all_of(r.terms, [](const auto& t) { return std::isfinite(t.second); });
+  });
+}
+
+/// Whether the solver came to an end by itself. Where it did not, its model is left as it is: nobody knows its state.
+bool solved_to_an_end(Cbc_Model* model) {
+  std::jmp_buf back;
+  if (setjmp(back) != 0) {
+    on_failed_assertion = nullptr;
+    return false;
+  }
+  on_failed_assertion = &back;
+  Cbc_solve(model);
+  on_failed_assertion = nullptr;
+  return true;
+}
+
+}  // namespace
 
 MipAnswer solve(const Mip& mip, double seconds, double near_enough) {
   // The solver's C interface keeps things of its own between calls.
@@ -17,6 +63,10 @@ MipAnswer solve(const Mip& mip, double seconds, double near_enough) {
   const auto columns = static_cast<int>(mip.columns.size());
   if (columns == 0) {
     answer.solved = answer.optimal = true;
+    return answer;
+  }
+  if (!sound(mip)) {
+    spdlog::error("a plan's problem has a number that is none");
     return answer;
   }
   // CBC takes the matrix column by column.
@@ -33,16 +83,24 @@ MipAnswer solve(const Mip& mip, double seconds, double near_enough) {
   }
   for (const Mip::Row& r : mip.rows) row_low.push_back(r.low), row_high.push_back(r.high);
 
-  Cbc_Model* model = Cbc_newModel();
-  Cbc_setParameter(model, "log", "0");
-  Cbc_loadProblem(model, columns, static_cast<int>(mip.rows.size()), start.data(), index.data(), value.data(), low.data(),
-                  high.data(), cost.data(), row_low.data(), row_high.data());
-  for (int c = 0; c < columns; ++c)
-    if (mip.columns[static_cast<std::size_t>(c)].whole) Cbc_setInteger(model, c);
-  Cbc_setParameter(model, "sec", fmt::format("{}", seconds).c_str());
-  Cbc_setParameter(model, "ratio", "0");
-  Cbc_setParameter(model, "allow", fmt::format("{}", near_enough).c_str());
-  Cbc_solve(model);
+  const auto solved = [&](bool simplified) -> Cbc_Model* {
+    Cbc_Model* model = Cbc_newModel();
+    Cbc_setParameter(model, "log", "0");
+    Cbc_loadProblem(model, columns, static_cast<int>(mip.rows.size()), start.data(), index.data(), value.data(), low.data(),
+                    high.data(), cost.data(), row_low.data(), row_high.data());
+    for (int c = 0; c < columns; ++c)
+      if (mip.columns[static_cast<std::size_t>(c)].whole) Cbc_setInteger(model, c);
+    Cbc_setParameter(model, "sec", fmt::format("{}", seconds).c_str());
+    Cbc_setParameter(model, "ratio", "0");
+    Cbc_setParameter(model, "allow", fmt::format("{}", near_enough).c_str());
+    if (!simplified) Cbc_setParameter(model, "presolve", "off"), Cbc_setParameter(model, "preprocess", "off");
+    return solved_to_an_end(model) ? model : nullptr;
+  };
+  Cbc_Model* model = solved(true);
+  if (!model) {
+    spdlog::warn("the solver gave up a plan's problem of {} columns and {} rows; asked again in another way", columns, mip.rows.size());
+    if (model = solved(false); !model) return answer;
+  }
   const double* x = Cbc_isProvenInfeasible(model) ? nullptr : Cbc_bestSolution(model);
   if (!x && Cbc_isProvenOptimal(model)) x = Cbc_getColSolution(model);
   if (x) {

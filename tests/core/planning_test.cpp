@@ -53,6 +53,17 @@ TEST(Exactly, GlpkAndCbcFindTheSameInTheExportedProblem) {
 }
 
 // Every choice of 40 small random timelines; `gclk score --plans` does a thousand.
+TEST(Exactly, WhatIsNoNumberIsNotAskedOfTheSolver) {
+  Mip mip;
+  mip.add("a", 1), mip.add("b", std::numeric_limits<double>::quiet_NaN());
+  mip.rows.push_back({1, kNoLimit, {{0, 1}, {1, 1}}});
+  EXPECT_FALSE(solve(mip, 1).solved);
+  mip.columns[1].cost = 2;
+  EXPECT_TRUE(solve(mip, 1).solved);
+  mip.rows[0].low = std::numeric_limits<double>::quiet_NaN();
+  EXPECT_FALSE(solve(mip, 1).solved);
+}
+
 TEST(Exactly, EqualsEveryChoiceThereIs) {
   const PlanScore s = score_plans({.seed = 77, .small_cases = 40, .cases = 2, .large = {}}, {});
   EXPECT_EQ(s.brute_force_equal, 40);
