@@ -275,7 +275,6 @@ void Session::timeline_is(TimelinePtr timeline, TimelinePtr saved, DerivedPtr de
   accepted_.reset(), resume_render_ = resume_measure_ = false;
   uncovered_.clear();  // counted of another timeline
   derived_ = std::move(derived);
-  wants_gate_ = false;
   if (look_.coverage) count_coverage();
   advice_.reset();
   emit opened();
@@ -362,7 +361,6 @@ void Session::derive(bool then_measure) {
       emit derived_changed();
       if (wants_advice_) work_out_advice();
       if (look_.coverage) count_coverage();
-      if (wants_gate_) check_pictures();
       if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none)
         start_measuring(false);
     });

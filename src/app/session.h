@@ -312,7 +312,7 @@ class Session : public QObject, private Display {
   std::vector<Coverage> uncovered_;
   Gate whole_gate_;     ///< with the pixels looked at
   DerivedPtr gate_of_;  ///< the state that it is of
-  bool wants_gate_ = false;  ///< the pixels are to be looked at as soon as there is time
+  DerivedPtr looked_at_;  ///< the state whose pictures are being looked at
   std::shared_ptr<MemoryCache> cache_;
   bool frames_kept_ = false;  ///< some were played into it, every one
   Decoders still_decoders_{6};

@@ -31,7 +31,8 @@ void Session::look_at_delivery(const std::string& form) {
 }
 
 void Session::look_at_gate() {
-  if (!current() || elsewhere_ >= 0 || gate_of_ == derived_ || std::exchange(wants_gate_, true)) return;
+  if (!current() || elsewhere_ >= 0 || gate_is_whole() || looked_at_ == derived_) return;
+  looked_at_ = derived_;
   check_pictures();
 }
 

@@ -180,14 +180,17 @@ void Session::count_coverage() {
 }
 
 void Session::check_pictures() {
-  if (!derived_) return;
   labour_.add([this, d = derived_, stop = labour_stop_.get_token(), stores = stores_] {
-    if (stop.stop_requested()) return;
-    const PicturesSeen pictures = look_at_pictures(d->view, stores, [&] { return !stop.stop_requested(); });
-    Gate gate = check_gate(*d->view.delivered, stores.shelf.get(), &pictures);
-    post([this, d, stop, gate = std::move(gate)] {
-      if (d != derived_ || stop.stop_requested()) return;  // of an older state, or not all of it
-      whole_gate_ = gate, gate_of_ = d, wants_gate_ = false;
+    Gate gate;
+    const auto go_on = [&] { return !stop.stop_requested(); };
+    if (go_on()) {
+      const PicturesSeen pictures = look_at_pictures(d->view, stores, go_on);
+      gate = check_gate(*d->view.delivered, stores.shelf.get(), &pictures);
+    }
+    post([this, d, whole = go_on(), gate = std::move(gate)] {
+      if (looked_at_ == d) looked_at_.reset();
+      if (d != derived_ || !whole) return;  // of an older state, or not all of it
+      whole_gate_ = gate, gate_of_ = d;
       emit delivery_changed();
     });
   });
@@ -411,14 +414,13 @@ void Session::played(int opened, Playout playout, std::optional<Audit> audit,
     return;
   }
   playout_ = std::move(playout);
+  gate_of_.reset();  // what was played may have been watched
   if (audit) audit_ = std::move(audit), explanation_ = std::move(explanation);
   emit play_ended();
   emit derived_changed();
   if (std::exchange(resume_render_, false)) start_rendering();
   else if (std::exchange(resume_measure_, false)) start_measuring(false);
   if (look_.coverage && uncovered_.empty()) count_coverage();
-  gate_of_.reset();  // what was played may have been watched
-  if (wants_gate_) check_pictures();
 }
 
 void Session::stop_playing() { *stop_play_ = true; }
