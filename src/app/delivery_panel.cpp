@@ -112,11 +112,13 @@ void DeliveryPanel::ask_where() {
 void DeliveryPanel::refresh() {
   const bool may = session_.current() && session_.gate().may_deliver() && session_.work().kind != Work::Kind::rendering;
   deliver_->setEnabled(may);
-  const std::vector<GateItem> items = session_.current() ? session_.gate().items : std::vector<GateItem>();
+  // While a change is being worked out they stay where they are, and wait.
+  const std::vector<GateItem> items = session_.derived() ? session_.gate().items : std::vector<GateItem>();
   const auto stops = [](const GateItem& i) { return i.stops; };
   all_right_->setVisible(std::ranges::any_of(items, stops));
   right_->setVisible(all_right_->isVisibleTo(this));
-  right_->setEnabled(chosen_ >= 0 && chosen_ < static_cast<int>(items.size()) && stops(items[static_cast<std::size_t>(chosen_)]));
+  all_right_->setEnabled(session_.current());
+  right_->setEnabled(session_.current() && chosen_ >= 0 && chosen_ < static_cast<int>(items.size()) && stops(items[static_cast<std::size_t>(chosen_)]));
   said_->set_text(session_.delivery_said());
 }
 
