@@ -43,7 +43,7 @@ void check_effects(const Program& program, const std::string& inside, Frames off
              "Deliver it from the program that has the effect, or accept it."});
         gate.items.back().effect = e.id;
         gate.items.back().item = fmt::format("effect:{}:{}", s->segment->id, e.id);
-        gate.items.back().of = hash_text(e.type + e.foreign.dump()).hex();
+        gate.items.back().of = hash_text(e.type + e.params.dump() + e.foreign.dump()).hex();
       }
     }
     for (const std::string& remark : s->remarks)

@@ -94,7 +94,11 @@ TEST_F(TheGate, AnEffectThatCannotRunIsDeliveredWithoutItOnlyWhenSomebodyAgreed)
   ASSERT_EQ(gate.count(GateKind::effect), 1);
   EXPECT_FALSE(gate.may_deliver());
   EXPECT_EQ(put_right(*cut(1), *first(gate, GateKind::effect), "now"), nullptr) << "that takes a person";
-  EXPECT_TRUE(check(with_acceptance(*cut(1), *acceptance_of(*first(gate, GateKind::effect), "Ines Tal", "it hardly shows", "now"))).may_deliver());
+  const TimelinePtr accepted = with_acceptance(*cut(1), *acceptance_of(*first(gate, GateKind::effect), "Ines Tal", "it hardly shows", "now"));
+  EXPECT_TRUE(check(accepted).may_deliver());
+  auto stronger = std::make_shared<Timeline>(*cut(2));
+  stronger->acceptances = accepted->acceptances;
+  EXPECT_FALSE(check(stronger).may_deliver()) << "nobody has accepted it with these values";
 }
 
 TEST_F(TheGate, WhatAKeyCanPutRightIsPutRight) {
