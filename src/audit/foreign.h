@@ -29,7 +29,8 @@ struct ForeignReport {
 ///
 /// shows.json: `{width, height, rate, frames[] {frame, number (or null), why, box [x, y, width, height]}}`. `number` is the
 /// source frame's own, modulo 256, in eight blocks across the upper half of `box`, lowest bit first, white for 1. Null:
-/// `why` says what is there instead ("missing", "gap", "transition", "covered").
+/// `why` says what is there instead ("missing", "beyond the end", "gap", "generator", "transition"). A frame has a second entry
+/// where a picture in the picture shows a number too.
 Result<ForeignReport> make_foreign(const fs::path& folder, const ForeignOptions& options);
 
 /// One frame that does not show what it must.

@@ -15,6 +15,7 @@
 #include <fstream>
 
 #include "base/clock.h"
+#include "media/av_text.h"
 
 namespace gc {
 namespace {
@@ -74,12 +75,6 @@ int open_and_find_threads(AVCodecContext* context, const AVCodec* codec, std::ve
 }
 
 }  // namespace
-
-std::string av_text(int code) {
-  char buffer[AV_ERROR_MAX_STRING_SIZE] = {};
-  av_strerror(code, buffer, sizeof buffer);
-  return buffer;
-}
 
 /// Files are named by the standard of their codec.
 std::string designation(AVCodecID id) {

@@ -10,7 +10,6 @@ namespace gc {
 
 inline constexpr int kMostPixels = 16384;  ///< of a side
 
-std::string av_text(int code);
 /// Files are named by the standard of their codec.
 std::string designation(AVCodecID id);
 

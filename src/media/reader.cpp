@@ -1,9 +1,12 @@
 #include "media/reader.h"
 
+#include "media/av_text.h"
 #include "media/clean_aperture.h"
+#include "media/container.h"
 #include "media/copy_mark.h"
 #include "media/decoder.h"
 #include "media/fields.h"
+#include "media/identity.h"
 #include "media/sequence.h"
 #include "media/throttled_io.h"
 
@@ -29,15 +32,6 @@ extern "C" {
 
 namespace gc {
 namespace {
-
-/// What a file may be, by libav's names. Lists of other files (playlists, concatenations) are not among them, nor
-/// is anything that takes its name for a pattern.
-constexpr const char* kContainers =
-    "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mxf,mxf_opatom,mpegts,mpeg,mpegvideo,h264,hevc,m4v,mjpeg,"
-    "mjpeg_2000,obu,av1,ivf,yuv4mpegpipe,nut,dv,flv,asf,gxf,ogg,vc1,dnxhd,gif,apng,rawvideo,wav,aiff,"
-    "png_pipe,jpeg_pipe,tiff_pipe,dpx_pipe,exr_pipe,bmp_pipe,webp_pipe,j2k_pipe,jpegls_pipe,psd_pipe,"
-    "sgi_pipe,sunrast_pipe,pam_pipe,pbm_pipe,pgm_pipe,ppm_pipe,pgmyuv_pipe,pfm_pipe,qoi_pipe,pictor_pipe,"
-    "pcx_pipe,xwd_pipe,xbm_pipe,xpm_pipe,cri_pipe,dds_pipe,photocd_pipe,hdr_pipe,vbn_pipe,gem_pipe";
 
 constexpr double kOpeningMs = 30'000;      ///< until a file that is being opened is given up
 constexpr std::int64_t kUnknown = AV_NOPTS_VALUE;
@@ -133,67 +127,6 @@ std::string sequence_path(const std::string& pattern, Frames first, Frames last,
                      rate.den, missing.empty() ? "" : ";" + missing);
 }
 bool is_sequence(const std::string& path) { return Sequence::parse(path).has_value(); }
-
-namespace {
-
-/// Hash of a file's size and of samples of 4 KB spread over it.
-Hash128 content_of(const std::string& path, std::uint64_t size, std::uint64_t samples) {
-  constexpr std::uint64_t kSample = 4096, kAll = std::uint64_t{4} << 20;
-  Hasher h;
-  h.add(static_cast<std::int64_t>(size));
-  std::ifstream file(path, std::ios::binary);
-  std::string part;
-  const auto add = [&](std::uint64_t at, std::uint64_t bytes) {
-    part.resize(bytes);
-    file.seekg(static_cast<std::streamoff>(at));
-    file.read(part.data(), static_cast<std::streamsize>(bytes));
-    part.resize(static_cast<std::size_t>(std::max<std::streamsize>(0, file.gcount())));
-    h.add(hash_text(part));
-  };
-  if (samples > 8 && size <= kAll) add(0, size);
-  else
-    for (std::uint64_t i = 0; i < samples; ++i) add((size - std::min(size, kSample)) / (samples - 1) * i, std::min(size, kSample));
-  return h.done();
-}
-
-/// Contents that were looked at, by path, size and time of change.
-class KnownContents {
- public:
-  Hash128 of(const std::string& path, std::uint64_t samples) {
-    std::error_code e;
-    const auto size = std::filesystem::file_size(path, e);
-    if (e) return {};
-    const auto time = static_cast<std::int64_t>(std::filesystem::last_write_time(path, e).time_since_epoch().count());
-    const Hash128 state = Hasher().add(path).add(static_cast<std::int64_t>(size)).add(time).done();
-    {
-      const std::lock_guard lock(mutex_);
-      if (const auto it = known_.find(state); it != known_.end()) return it->second;
-    }
-    const Hash128 content = content_of(path, size, samples);
-    const std::lock_guard lock(mutex_);
-    return known_[state] = content;
-  }
-
- private:
-  std::mutex mutex_;
-  std::unordered_map<Hash128, Hash128> known_;
-};
-KnownContents& known_contents() {
-  static auto* all = new KnownContents;
-  return *all;
-}
-
-}  // namespace
-
-Hash128 file_identity(const std::string& path) {
-  constexpr std::uint64_t kOfAFile = 64, kOfAPicture = 3;
-  const auto sequence = Sequence::parse(path);
-  if (!sequence) return known_contents().of(path, kOfAFile);
-  Hasher all;
-  all.add(sequence->step).add(sequence->rate.num).add(sequence->rate.den).add(sequence->missing);
-  for (Frames n = 0; n < sequence->frames(); ++n) all.add(known_contents().of(sequence->file(n), kOfAPicture));
-  return all.done();
-}
 
 struct FrameReader::Impl {
   std::string path;
@@ -348,21 +281,13 @@ struct FrameReader::Impl {
 
   Result<void> open_file() {
     close();
-    format = avformat_alloc_context();
-    if ((slow = throttled_io(path, false))) format->pb = slow.get();
-    // Nothing but this one file is opened, whatever it says: no network, no list of other files.
-    format->protocol_whitelist = av_strdup("file");
-    format->format_whitelist = av_strdup(kContainers);
-    format->interrupt_callback = {too_long, this};
-    int r = avformat_open_input(&format, ("file:" + path).c_str(), nullptr, nullptr);
-    if (r == AVERROR_INVALIDDATA || r == AVERROR(EINVAL))
-      return bad_input("is in none of the containers that are read here, or is damaged at its beginning", path,
-                       "Make a copy as MOV, MP4, MXF, MKV or as pictures; docs/formats.md has the list.");
-    if (r < 0)
-      return bad_input("cannot be opened: " + av_text(r), path, "Replace the file with a whole copy.");
+    slow = throttled_io(path, false);
+    auto container = open_container(path, slow.get(), {too_long, this});
+    if (!container) return std::unexpected(container.error());
+    format = container->release();
     // mov and mp4 state everything in their header; looking into the packets would cost time at every open.
     if (!states_all()) {
-      if ((r = avformat_find_stream_info(format, nullptr)) < 0)
+      if (const int r = avformat_find_stream_info(format, nullptr); r < 0)
         return bad_input("cannot be understood: " + av_text(r), path, "Replace the file with a whole copy.");
     }
     const int index = av_find_best_stream(format, AVMEDIA_TYPE_VIDEO, -1, -1, nullptr, 0);
@@ -386,7 +311,9 @@ struct FrameReader::Impl {
   }
 
   bool states_all() const {
-    return std::string_view(format->iformat->name).find("mov") != std::string_view::npos && format->nb_streams > 0;
+    const int index = av_find_best_stream(format, AVMEDIA_TYPE_VIDEO, -1, -1, nullptr, 0);
+    // Of some codecs the size stands in their pictures alone.
+    return std::string_view(format->iformat->name).find("mov") != std::string_view::npos && index >= 0 && format->streams[index]->codecpar->width > 0;
   }
 
   void fill_info() {
@@ -561,15 +488,20 @@ struct FrameReader::Impl {
     return {};
   }
 
-  /// Pictures from here to the end, and those that were decoded already.
+  /// Pictures of a stream without times. Two packets that hold one field each are one picture.
   Frames count_packets() {
-    Frames n = 0;
+    Frames halves = 0;
     if (auto again = open_file(); !again) return 0;
     while (av_read_frame(format, packet) >= 0) {
-      n += packet->stream_index == stream->index && packet->size > 0;
+      if (packet->stream_index == stream->index && packet->size > 0) {
+        const AVCodecParserContext* parser = av_stream_get_parser(stream);
+        const bool field = parser && (parser->picture_structure == AV_PICTURE_STRUCTURE_TOP_FIELD ||
+                                      parser->picture_structure == AV_PICTURE_STRUCTURE_BOTTOM_FIELD);
+        halves += field ? 1 : 2;
+      }
       av_packet_unref(packet);
     }
-    return n;
+    return halves / 2;
   }
 
   /// The last frame that has a picture.

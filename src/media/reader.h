@@ -165,11 +165,6 @@ bool is_sequence(const std::string& path);
 /// Opens, looks and closes.
 Result<MediaInfo> probe(const std::string& path);
 
-/// What identifies a file by its content: hash of its size and of samples spread over it (all of it below 4 MB); of a
-/// sequence, of its numbering and all its files. The same for a copy and after a move. Looked up again only when path, size
-/// or time of change are others. Zero when it is missing.
-Hash128 file_identity(const std::string& path);
-
 /// Hash of the coded picture of every frame of a file whose pictures stand alone, in order.
 Result<std::vector<Hash128>> picture_hashes(const std::string& path);
 

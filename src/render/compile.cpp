@@ -6,6 +6,7 @@
 #include <tuple>
 
 #include "base/log.h"
+#include "media/identity.h"
 #include "media/writer.h"
 #include "render/device.h"
 #include "render/program.h"

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "media/identity.h"
 #include "timeline/keys.h"
 
 namespace gc {

@@ -3,6 +3,7 @@
 #include <random>
 
 #include "audit/foreign.h"
+#include "audit/foreign_files.h"
 #include "media/convert.h"
 #include "release/gate.h"
 #include "render/renderer.h"
@@ -115,6 +116,22 @@ TEST(VariableRate, HoldsThePictureBefore) {
 }
 
 // Cut out of the middle of a stream: the first packets lack what they are built on. ffmpeg's own first picture is ours.
+// A picture larger than the first look at a file, by itself and under a name that says nothing of what it is.
+TEST(Pictures, AreKnownByTheirContent) {
+  test::TempFolder dir;
+  for (const char* name : {"a.0001.jpg", "a.jpg", "b.png", "c.tif", "d.bmp", "e.webp", "f.dpx"}) {
+    const std::string file = (dir / name).string();
+    ASSERT_TRUE(test::shell("ffmpeg -v error -y -f lavfi -i testsrc2=s=640x360 -frames:v 1 -update 1 '" + file + "'"));
+    EXPECT_GT(fs::file_size(file), 4096u);
+    const auto info = probe(file);
+    EXPECT_TRUE(info) << name << ": " << (info ? "" : info.error().text());
+    if (info) EXPECT_EQ(info->width, 640) << name;
+    const fs::path unnamed = dir / "picture";
+    fs::copy_file(file, unnamed, fs::copy_options::overwrite_existing);
+    EXPECT_TRUE(probe(unnamed.string())) << name << " without its ending";
+  }
+}
+
 TEST(Streams, ThatBeginAnywhereStartAtTheirFirstPicture) {
   test::TempFolder dir;
   const std::string whole = numbered(dir / "w.ts", "-pix_fmt yuv420p -c:v libx264 -bf 3 -g 30");
@@ -392,7 +409,7 @@ TEST(Missing, FilesOfASequenceFollowItsPolicy) {
 TEST(ForeignTimelines, ShowTheFrameThatTheyMust) {
   test::TempFolder dir;
   int files = 0;
-  for (std::uint64_t seed = 1; seed <= 6; ++seed) {
+  for (std::uint64_t seed = 1; seed <= 7; ++seed) {
     const auto made = make_foreign(dir / std::to_string(seed), {seed, 8, {}});
     ASSERT_TRUE(made) << made.error().text();
     files += made->files;
@@ -403,7 +420,7 @@ TEST(ForeignTimelines, ShowTheFrameThatTheyMust) {
       ADD_FAILURE() << "seed " << seed << ", frame " << w.frame << ": " << w.wanted << " was wanted, " << w.shown
                     << " is shown; " << w.what;
   }
-  EXPECT_EQ(files, 48) << "every way to write a file was used";
+  EXPECT_GE(files, static_cast<int>(foreign_ways())) << "every way to write a file was used";
 }
 
 // The check sees a frame that is off by one.

@@ -1,5 +1,6 @@
 // Sources of every sort: image sequences, stills, bit depths, alpha; decoded as FFmpeg decodes them.
 #include "media/compare.h"
+#include "media/identity.h"
 
 extern "C" {
 #include <libavutil/frame.h>
