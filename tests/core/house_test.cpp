@@ -57,9 +57,10 @@ TEST_F(House, NeverOverBudgetAndWhatIsWantedStays) {
     EXPECT_EQ(sealed(program(sigma)), 72u) << "what was just made is there";
   }
   EXPECT_LT(sealed(program(1)), 72u) << "what nothing open answers to made way";
-  // Undo finds what there was room for: all of these took about as long, so the oldest went. (What took twice as long, on a
-  // machine that was busy meanwhile, may have stayed instead.)
-  EXPECT_GT(sealed(program(4)) + sealed(program(3)), 0u);
+  // Undo finds what there was room for. Which of them it is depends on how long each took to make.
+  std::size_t older = 0;
+  for (double sigma = 1; sigma < 5; ++sigma) older += sealed(program(sigma));
+  EXPECT_GT(older, 0u);
 }
 
 TEST_F(House, WhatDoesNotFitIsRefusedWithByHowMuch) {
