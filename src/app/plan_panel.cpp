@@ -2,8 +2,13 @@
 
 #include <QHBoxLayout>
 #include <QMouseEvent>
+#include <QLabel>
 #include <QPainter>
+#include <QSignalBlocker>
+#include <QSlider>
 #include <QVBoxLayout>
+#include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "app/style.h"
@@ -208,6 +213,7 @@ PlanPanel::PlanPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
   pin_ = button(tr("Pin"), "pin", tr("The chosen line must be made (Shift+P)"));
   forbid_ = button(tr("Forbid"), "forbid", tr("The chosen line must not be made (Shift+N)"));
   free_ = button(tr("Take back all words"), "no-words", tr("No pins, no bans, no limit of time"));
+  down->addLayout(weighing());
   down->addLayout(row);
   connect(frontier_, &Frontier::time_chosen, this, [this](double s) {
     change([s](Wishes& w) { s < 0 ? w.most_seconds.reset() : void(w.most_seconds = s); });
@@ -242,6 +248,45 @@ PlanPanel::PlanPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
   refresh();
 }
 
+namespace {
+
+/// Machine seconds that one dropped frame is as bad as, by the slider's steps; beyond the last none may drop.
+constexpr std::array<double, 4> kWeights{1, 10, 60, 600};
+
+int step_of(const std::optional<double>& drop_seconds) {
+  if (!drop_seconds) return static_cast<int>(kWeights.size());
+  const auto it = std::lower_bound(kWeights.begin(), kWeights.end(), *drop_seconds);
+  return static_cast<int>(std::min<std::ptrdiff_t>(it - kWeights.begin(), std::ssize(kWeights) - 1));
+}
+
+}  // namespace
+
+/// How bad a dropped frame is against the machine's time.
+QLayout* PlanPanel::weighing() {
+  auto* row = new QHBoxLayout;
+  row->setSpacing(6);
+  auto* said = new QLabel(tr("One dropped frame is as bad as"), this);
+  weight_ = new QSlider(Qt::Horizontal, this);
+  weight_->setObjectName("drop-weight");
+  weight_->setRange(0, static_cast<int>(kWeights.size()));
+  weight_->setPageStep(1);
+  weight_->setTickPosition(QSlider::TicksBelow);
+  weight_->setFixedWidth(180);
+  said->setBuddy(weight_);
+  weighed_ = new QLabel(this);
+  weighed_->setObjectName("drop-weight-said");
+  row->addWidget(said);
+  row->addWidget(weight_);
+  row->addWidget(weighed_, 1);
+  connect(weight_, &QSlider::valueChanged, this, [this](int step) {
+    change([step](Wishes& w) {
+      if (step == static_cast<int>(kWeights.size())) w.drop_seconds.reset();
+      else w.drop_seconds = kWeights[static_cast<std::size_t>(step)];
+    });
+  });
+  return row;
+}
+
 void PlanPanel::change(const std::function<void(Wishes&)>& how) {
   Wishes w = session_.wishes();
   how(w);
@@ -274,6 +319,10 @@ void PlanPanel::refresh() {
   };
   show(by_, text(w.by));
   show(disk_, w.disk_bytes ? QString::number(*w.disk_bytes / 1e9) : QString());
+  const QSignalBlocker quiet(weight_);
+  weight_->setValue(step_of(w.drop_seconds));
+  weighed_->setText(w.drop_seconds ? tr("%1 of the machine's time: what takes more for it is left").arg(text(duration_text(*w.drop_seconds)))
+                                   : tr("any work: none may drop"));
   const Json busy = to_json(w)["busy"];
   show(busy_, busy.empty() ? QString() : text(busy[0].get<std::string>()));
   scale_->setText(w.allow.contains("scale") ? tr("Half size: allowed") : tr("Half size: not allowed"));

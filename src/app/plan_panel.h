@@ -59,11 +59,14 @@ class PlanPanel : public QWidget {
  private:
   void refresh();
   void change(const std::function<void(Wishes&)>& how);
+  QLayout* weighing();
   Session& session_;
   Frontier* frontier_;
   Timetable* timetable_;
   QLineEdit *by_, *disk_, *busy_;
   QPushButton *pin_, *forbid_, *free_, *scale_;
+  QSlider* weight_;
+  QLabel* weighed_;
   std::string chosen_;
 };
 

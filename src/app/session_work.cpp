@@ -292,6 +292,9 @@ void Session::start_measuring(bool again) {
       });
       return !stop.stop_requested();
     });
+    // Which segments only playing can judge, while the machine is at it.
+    constexpr double kLooking = 3;
+    if (!stop.stop_requested()) look_for_must_watch(d->view, stores, kLooking, [&] { return !stop.stop_requested(); });
     post([this, r, stop] {
       if (!r) emit failed(QString::fromStdString(r.error().text()));
       derive(false);

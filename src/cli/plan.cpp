@@ -8,6 +8,7 @@
 #include "desk/settled.h"
 #include "desk/planning.h"
 #include "desk/remedies.h"
+#include "desk/watched.h"
 
 namespace gc {
 namespace {
@@ -15,7 +16,7 @@ namespace {
 struct PlanArguments {
   std::string by, review, why, compare, out, lp, from;
   std::vector<std::string> pins, forbids, allow, busy;
-  double disk = -1, measure = 20;
+  double disk = -1, measure = 20, drop_seconds = 0;
   bool frontier = false, keep = false;
 };
 
@@ -31,6 +32,7 @@ Result<Wishes> wishes_for(const Timeline& t, const PlanArguments& a) {
   if (!a.by.empty()) said["by"] = a.by;
   if (a.disk >= 0) said["disk_bytes"] = a.disk;
   if (!a.busy.empty()) said["busy"] = a.busy;
+  if (a.drop_seconds > 0) said["drop_seconds"] = a.drop_seconds;
   for (const std::string& p : a.pins) said["pins"].push_back(p);
   for (const std::string& f : a.forbids) said["forbids"].push_back(f);
   for (const std::string& k : a.allow) said["allow"].push_back(k);
@@ -49,6 +51,9 @@ Result<Plan> plan_for(const Opened& o, const PlanArguments& a, const std::atomic
   know_settledness(*options, *o.view.timeline);
   options->lp = !a.lp.empty(), options->thinking = 5;
   if (auto measured = measure_now(o, a.measure, false, interrupted); !measured) return std::unexpected(measured.error());
+  // A few frames of each segment that has a key or a repair; what was looked at once is known.
+  constexpr double kLooking = 4;
+  look_for_must_watch(o.view, o.stores, kLooking, [&] { return !interrupted.load(); });
   return make_plan(situation_of(o.view, o.stores), o.range, *options);
 }
 
@@ -174,6 +179,7 @@ void add_plan_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& i
     s->add_option("--by", a.by, "When the review is: 10:00 or 2026-11-30T10:00");
     s->add_option("--measure", a.measure, "Seconds that measuring may take")->check(CLI::Range(0.1, 3600.0));
     s->add_option("--disk", a.disk, "Bytes that may be written")->check(CLI::NonNegativeNumber);
+    s->add_option("--drop-seconds", a.drop_seconds, "One dropped frame is as bad as so many seconds of machine time (left out: none may drop)")->check(CLI::Range(0.001, 1e7));
     s->add_option("--busy", a.busy, "When somebody works at the machine, as 9:00-18:00");
     s->add_option("--review", a.review, "A file that says all this");
     s->add_option("--pin", a.pins, "Must be made: a remedy's id, a kind, a segment or KIND:SEGMENT");

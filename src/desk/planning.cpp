@@ -45,6 +45,7 @@ Json to_json(const Wishes& w) {
   for (const BusyHours& b : w.busy) busy.push_back(hours_text(b));
   return {{"glass_clock", "review"}, {"version", 1},        {"by", w.by},         {"disk_bytes", w.disk_bytes ? Json(*w.disk_bytes) : Json()},
           {"most_seconds", w.most_seconds ? Json(*w.most_seconds) : Json()},
+          {"drop_seconds", w.drop_seconds ? Json(*w.drop_seconds) : Json()},
           {"busy", busy},            {"idle_share", w.idle_share}, {"pins", w.pins}, {"forbids", w.forbids},
           {"allow", w.allow}};
 }
@@ -60,6 +61,10 @@ Result<Wishes> wishes_from(const Json& j, const std::string& where) {
     w.disk_bytes = it->get<double>();
   }
   if (const auto it = j.find("most_seconds"); it != j.end() && it->is_number()) w.most_seconds = std::max(0.0, it->get<double>());
+  if (const auto it = j.find("drop_seconds"); it != j.end() && it->is_number()) {
+    if (it->get<double>() <= 0) return bad_input("'drop_seconds' is not above 0", where, "Give the seconds of machine time that one dropped frame is as bad as.");
+    w.drop_seconds = it->get<double>();
+  }
   if (const auto it = j.find("busy"); it != j.end() && it->is_array())
     for (const Json& b : *it) {
       const auto hours = b.is_string() ? hours_from(b.get<std::string>()) : std::nullopt;
@@ -103,6 +108,7 @@ Result<PlanOptions> plan_options(const Wishes& w) {
   }
   if (w.disk_bytes) o.disk_bytes = *w.disk_bytes;
   if (w.most_seconds) o.most_seconds = *w.most_seconds;
+  if (w.drop_seconds) o.drop_seconds = *w.drop_seconds;
   o.busy = w.busy, o.idle_share = w.idle_share, o.pins = w.pins, o.forbids = w.forbids;
   for (const std::string& kind : w.allow) {
     if (!remedy_kind(kind)) return usage(fmt::format("'{}' is no kind of remedy", kind), "Allow scale.");

@@ -11,6 +11,7 @@ struct Wishes {
   std::optional<double> disk_bytes, most_seconds;  ///< that may be written, and spent
   std::vector<BusyHours> busy;       ///< when somebody works at the machine
   double idle_share = 0.3;
+  std::optional<double> drop_seconds;  ///< machine seconds that one dropped frame is as bad as; none: none may be left
   std::set<std::string> pins, forbids, allow;  ///< ids of remedies, kinds, segments
 };
 Json to_json(const Wishes& w);

@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "base/clock.h"
+#include "desk/watched.h"
 #include "media/compare.h"
 #include "media/matrix.h"
 #include "remedy/kinds.h"
@@ -22,6 +23,7 @@ Situation situation_of(const View& view, const Stores& stores, const Forecast* b
                               settings.rendering, settings.render_form, before);
   s.timeline = view.timeline, s.delivered = view.delivered;
   s.usual = settings.playback_options();
+  s.must_watch = known_must_watch(view, stores);
   return s;
 }
 

@@ -109,13 +109,21 @@ Json to_json(const Plan& p) {
                         {"drops_saved", r.drops_saved},
                         {"hides", r.proposal.hides},
                         {"reason", r.reason},
-                        {"pinned", r.pinned}});
+                        {"pinned", r.pinned},
+                        {"must_watch", r.must_watch}});
     schedule.push_back({{"id", r.id}, {"begins", at(r.begins)}, {"ends", at(r.ends)}});
+  }
+  Json watch = Json::array();
+  for (const Restless& r : p.must_watch) {
+    const bool plays = std::none_of(p.after.spans.begin(), p.after.spans.end(), [&](const Span& s) { return s.verdict != Verdict::holds && s.in <= r.frame && s.out > r.frame; });
+    watch.push_back({{"segment", r.segment}, {"effect", r.effect}, {"frame", r.frame}, {"x", r.x}, {"y", r.y}, {"change", r.change}, {"plays", plays}});
   }
   for (const WordCost& w : p.words) words.push_back({{"word", w.word}, {"seconds_less_without", w.seconds}, {"drops_fewer_without", w.drops}});
   return {{"sentence", p.sentence},
           {"review", p.review_at ? Json(iso_utc(*p.review_at)) : Json()},
           {"remedies", remedies},
+          {"must_watch", watch},
+          {"drop_seconds", finite(p.drop_seconds)},
           {"frames", p.frames},
           {"render_seconds", p.render_seconds},
           {"bytes", p.bytes},

@@ -2,7 +2,10 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <set>
+
+#include "base/clock.h"
 
 namespace gc {
 namespace {
@@ -45,7 +48,7 @@ std::string WatchLog::watched(const Hash128& shown) const {
   return q.step() ? q.text(0) : std::string();
 }
 
-Result<void> WatchLog::keep(const Hash128& shown, const Restless& r) {
+Result<void> WatchLog::keep(const Hash128& shown, const Restless& r) const {
   if (!database_.is_open()) return {};
   return database_.prepare("INSERT OR REPLACE INTO restless VALUES(?, ?, ?, ?, ?)")
       .bind(std::string_view(shown.hex()))
@@ -97,26 +100,56 @@ Result<void> note_watched(const View& view, const Playout& playout, WatchLog& lo
   return {};
 }
 
-std::vector<Restless> unwatched(const View& view, MediaCatalog& media, WatchLog& log, const std::function<bool()>& go_on) {
+namespace {
+
+/// @param watched_too also those that somebody has watched
+std::vector<Restless> restless_segments(const View& view, MediaCatalog& media, const WatchLog& log, bool watched_too, const std::function<bool()>& go_on) {
   std::vector<Restless> all;
   for (const auto& s : view.delivered->segments()) {
     const std::string effect = judged_in_motion(*s);
     if (effect.empty()) continue;
     const Hash128 shown = shown_by(*view.delivered, *s);
-    if (!log.watched(shown).empty()) continue;
+    if (!watched_too && !log.watched(shown).empty()) continue;
     std::optional<Restless> found = log.found(shown);
     if (!found) {
+      if (go_on && !go_on()) continue;
       const ProgramPtr plain = Program::compile(without_effects(*view.delivered->timeline(), *s->segment), media, view.delivered->options());
       found = restless(*view.delivered, *plain, *s, go_on);
-      if (go_on && !go_on()) return all;
-      if (!found) continue;
+      if (!found || (go_on && !go_on())) continue;  // half looked at says nothing
       found->frame -= s->in;
       (void)log.keep(shown, *found);  // looked at again where it cannot be kept
     }
-    found->segment = s->segment->id, found->effect = effect, found->frame += s->in;
+    found->segment = s->segment->id, found->effect = effect, found->shown = shown, found->frame += s->in;
     if (found->change >= kRestless) all.push_back(*found);
   }
   return all;
+}
+
+}  // namespace
+
+std::vector<Restless> must_watch(const View& view, MediaCatalog& media, const WatchLog& log, const std::function<bool()>& go_on) {
+  return restless_segments(view, media, log, true, go_on);
+}
+
+std::vector<Restless> unwatched(const View& view, MediaCatalog& media, const WatchLog& log, const std::function<bool()>& go_on) {
+  return restless_segments(view, media, log, false, go_on);
+}
+
+std::vector<Restless> known_must_watch(const View& view, const Stores& stores) {
+  const bool any = std::any_of(view.delivered->segments().begin(), view.delivered->segments().end(),
+                               [](const CompiledSegmentPtr& s) { return !judged_in_motion(*s).empty(); });
+  std::error_code e;
+  if (!any || !fs::exists(WatchLog::usual_file(), e)) return {};
+  const auto log = WatchLog::open(WatchLog::usual_file());
+  return log ? must_watch(view, *stores.media, *log, [] { return false; }) : std::vector<Restless>{};
+}
+
+bool look_for_must_watch(const View& view, const Stores& stores, double seconds, const std::function<bool()>& go_on) {
+  const std::size_t before = known_must_watch(view, stores).size();
+  const auto log = WatchLog::open(WatchLog::usual_file());
+  if (!log) return false;
+  const CpuStopwatch spent;
+  return must_watch(view, *stores.media, *log, [&] { return spent.ms() < seconds * 1000 && (!go_on || go_on()); }).size() != before;
 }
 
 PicturesSeen look_at_pictures(const View& view, const Stores& stores, const std::function<bool()>& go_on) {

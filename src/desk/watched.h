@@ -13,7 +13,7 @@ class WatchLog {
   Result<void> note(const Hash128& shown, const std::string& now_utc);
   /// When it was watched last, ISO 8601 UTC; empty: never.
   std::string watched(const Hash128& shown) const;
-  Result<void> keep(const Hash128& shown, const Restless& found);
+  Result<void> keep(const Hash128& shown, const Restless& found) const;
   /// As it was found; places and frames count from the segment's first frame.
   std::optional<Restless> found(const Hash128& shown) const;
 
@@ -28,10 +28,18 @@ Hash128 shown_by(const Program& program, const CompiledSegment& segment);
 /// they are delivered.
 Result<void> note_watched(const View& view, const Playout& playout, WatchLog& log, const std::string& now_utc);
 
-/// Segments that must be seen moving and were not since they last changed, with the place that shows best why. Looking takes
-/// a few frames of each that was never looked at.
-/// @param go_on asked between pictures; on false the list is not whole
-std::vector<Restless> unwatched(const View& view, MediaCatalog& media, WatchLog& log, const std::function<bool()>& go_on = {});
+/// Segments that can be judged only in real time at full quality, with the place that shows best why. Looking takes a few
+/// frames of each that was never looked at.
+/// @param go_on asked between pictures; from false on only what was looked at before is known
+std::vector<Restless> must_watch(const View& view, MediaCatalog& media, const WatchLog& log, const std::function<bool()>& go_on = {});
+/// What is known of that without looking; quick.
+std::vector<Restless> known_must_watch(const View& view, const Stores& stores);
+/// Looks at segments that were never looked at, for so many seconds of the processor.
+/// @return whether anything new was found
+bool look_for_must_watch(const View& view, const Stores& stores, double seconds, const std::function<bool()>& go_on = {});
+
+/// Those of them that nobody has watched since they last changed.
+std::vector<Restless> unwatched(const View& view, MediaCatalog& media, const WatchLog& log, const std::function<bool()>& go_on = {});
 
 /// Everything that only the pictures show, for the gate. Without the log every restless segment counts as unwatched.
 PicturesSeen look_at_pictures(const View& view, const Stores& stores, const std::function<bool()>& go_on = {});

@@ -112,10 +112,14 @@ class Planner {
     SimulationJudge judge(places_, costs_, kTrialsOfJudge, slow_.seed);
     Chooser chooser(problem_, judge, slow_.thresholds.wavers);
     Limits limits = limits_of();
-    limits.thinking = options_.thinking;
-    Choice choice = chooser.least_work(limits);
+    limits.thinking = options_.thinking, limits.drop_seconds = options_.drop_seconds;
+    const bool trade = options_.drop_seconds < kNoLimit;
+    Choice choice = trade ? chooser.best_trade(limits) : chooser.least_work(limits);
     plan_.fits = choice.possible;
-    if (!choice.possible) {
+    if (trade && choice.possible) {
+      // Of work and drops together; said of the work, the drops being what they are.
+      plan_.bound_seconds = std::max(0.0, (choice.bound - choice.drops) * options_.drop_seconds), plan_.bound_drops = choice.drops;
+    } else if (!choice.possible) {
       Limits none;
       none.thinking = options_.thinking;
       const Choice needed = chooser.least_work(none);
@@ -332,7 +336,7 @@ class Planner {
     ForecastOptions now = s_.forecast;
     now.before = &plan_.before;
     plan_.after = forecast_with(choice, now);
-    if (!plan_.fits) return choice;
+    if (!plan_.fits || options_.drop_seconds < kNoLimit) return choice;
     const Forecast floor = floor_forecast();
     for (int again = 0; again < 2; ++again) {
       const Forecast slow = forecast_with(choice, slow_);
@@ -368,7 +372,9 @@ class Planner {
 
   /// The order of the works, and what is left after each.
   std::vector<std::size_t> order(Chooser& chooser, const Choice& choice) {
-    const std::vector<std::size_t> all = chooser.in_order(choice);
+    std::vector<std::size_t> all = chooser.in_order(choice);
+    // What only playing can judge comes first.
+    std::stable_partition(all.begin(), all.end(), [&](std::size_t i) { return must_watch(proposals_[i]) != nullptr; });
     std::vector<bool> works(choice.works.size(), false);
     plan_.prefixes.push_back({0, 0, chooser.with(works).drops});
     for (const std::size_t i : all) {
@@ -377,6 +383,14 @@ class Planner {
       plan_.prefixes.push_back({so_far.seconds, static_cast<std::uint64_t>(so_far.bytes), so_far.drops});
     }
     return all;
+  }
+
+  /// The segment that must be watched and plays easier with it; null: none.
+  const Restless* must_watch(const Proposal& p) const {
+    for (const Restless& r : s_.must_watch)
+      for (const auto& c : segments_in(*s_.played, p.at))
+        if (c->segment->id == r.segment) return &r;
+    return nullptr;
   }
 
   void tell(Chooser& chooser, const Choice& choice) {
@@ -397,6 +411,10 @@ class Planner {
       r.segment = !p.segments.empty() ? p.segments.front() : main ? main->segment->id : "";
       r.segment_name = name_of(p, main);
       r.reason = render ? reason_of(plan_.before, p.at) : p.sentence + " " + reason_of(plan_.before, p.at);
+      if (const Restless* watch = must_watch(p)) {
+        r.must_watch = true;
+        r.reason = fmt::format("To be judged in real time ({}, at {}). ", watch->effect, timecode_at(*s_.timeline, watch->frame)) + r.reason;
+      }
       if (render && joined(r)) continue;
       plan_.remedies.push_back(std::move(r));
     }
@@ -553,7 +571,9 @@ std::string sentence_of(const Plan& p) {
   if (!p.priced) return what + " What a render takes here has not been measured.";
   if (p.remedies.empty()) return what + (p.fits ? " Nothing that is allowed helps; a faster seat would." : " There is no time or room for anything that helps.");
   const std::string when = clock_text(p.made_at + static_cast<std::int64_t>(std::lround(std::min(p.ready_in, 1e9))), p.made_at);
-  const std::string head = !p.fits         ? " There is time and room for"
+  const bool weighed = p.drop_seconds < kNoLimit && !p.holds;
+  const std::string head = weighed         ? " What is worth its time"
+                           : !p.fits       ? " There is time and room for"
                            : p.review_at   ? fmt::format(" Ready by {} ({:.0f} %)", when, p.ready_probability * 100)
                            : p.holds       ? " What fixes that"
                                            : " What helps";
@@ -581,7 +601,9 @@ Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options)
   const Stopwatch watch;
   Plan plan;
   plan.made_at = options.now > 0 ? options.now : static_cast<std::int64_t>(std::time(nullptr));
-  plan.review_at = options.review_at;
+  plan.review_at = options.review_at, plan.drop_seconds = options.drop_seconds;
+  for (const Restless& r : s.must_watch)
+    if (r.frame >= range.in && r.frame < range.out) plan.must_watch.push_back(r);
   plan.margin = slow_day(*s.notebook, options.margin);
   plan.before = s.now && s.now->range == range ? *s.now : forecast(*s.played, *s.notebook, s.route, range, s.forecast);
   plan.after = plan.before;

@@ -20,6 +20,7 @@ struct Remedy {
   double drops_saved = 0;  ///< that would be dropped if this alone were left out
   std::string reason;      ///< one sentence
   bool pinned = false;
+  bool must_watch = false;  ///< it bears on a segment that only playing can judge
   double begins = 0, ends = 0;  ///< seconds from when the plan was made
   bool renders_frames() const;  ///< else it makes a part of them, or opens a slip
 };
@@ -56,6 +57,8 @@ struct Plan {
   int rounds = 0;            ///< of solving and playing
   double thought_seconds = 0;
   double holds_probability = 1;  ///< share of the trials in which nothing of the review is dropped afterwards
+  double drop_seconds = kNoLimit;  ///< as asked: machine seconds that one dropped frame is as bad as
+  std::vector<Restless> must_watch;  ///< segments that can be judged only in real time, with the place that shows why
   double margin = 0;             ///< how much dearer everything may be than today: the seat's slow days
 
   std::optional<std::int64_t> review_at;  ///< seconds since 1970
@@ -83,6 +86,8 @@ struct PlanOptions {
   std::int64_t now = 0;     ///< seconds since 1970; 0: this moment
   double disk_bytes = kNoLimit;
   double most_seconds = kNoLimit;  ///< of machine time that may be spent
+  /// How bad a dropped frame is: as many seconds of the machine. kNoLimit: none may be left, whatever it takes.
+  double drop_seconds = kNoLimit;
   std::vector<BusyHours> busy;
   double idle_share = 0.3;
   std::set<std::string> pins, forbids;  ///< ids of remedies, kinds, segments, or "kind:segment"

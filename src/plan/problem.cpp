@@ -154,14 +154,13 @@ bool Chooser::learn(const std::vector<std::size_t>& ways, bool hold) {
 
 Mip Chooser::program(const Limits& limits, bool hold) const {
   Mip mip;
-  double all = 0;
-  for (const WorkItem& w : problem_.works) all += w.counts();
+  const double a_second = work_as_drops(limits);
   std::vector<int> done;
   Mip::Row seconds{-kNoLimit, limits.seconds, {}}, bytes{-kNoLimit, limits.bytes / 1e6, {}};
   for (std::size_t i = 0; i < problem_.works.size(); ++i) {
     const WorkItem& w = problem_.works[i];
     // The person's word goes before the limits of what is chosen: what must be made is there, whatever it takes.
-    done.push_back(mip.add(fmt::format("y{}", i), hold ? w.counts() : kWorkAsDrops * w.counts() / std::max(all, 1e-9), w.must ? 1 : 0,
+    done.push_back(mip.add(fmt::format("y{}", i), hold ? w.counts() : a_second * w.counts(), w.must ? 1 : 0,
                            w.never && !w.must ? 0 : 1));
     seconds.terms.emplace_back(done.back(), w.seconds), bytes.terms.emplace_back(done.back(), w.bytes / 1e6);
   }
@@ -206,8 +205,18 @@ Mip Chooser::program(const Limits& limits, bool hold) const {
   return mip;
 }
 
+double Chooser::work_as_drops(const Limits& limits) const {
+  if (limits.drop_seconds < kNoLimit) return 1 / std::max(limits.drop_seconds, 1e-3);
+  double all = 0;
+  for (const WorkItem& w : problem_.works) all += w.counts();
+  return kWorkAsDrops / std::max(all, 1e-9);
+}
+
 Choice Chooser::search(const Limits& limits, bool hold) {
   const CpuStopwatch watch;  // a busy machine gives the same plan
+  const bool trade = !hold && limits.drop_seconds < kNoLimit;
+  const double a_second = work_as_drops(limits);
+  const auto badness = [&](const Choice& c) { return hold ? c.counts : trade ? c.drops + a_second * c.counts : c.drops; };
   Choice best;
   double bound = 0;
   for (int round = 1;; ++round) {
@@ -218,19 +227,24 @@ Choice Chooser::search(const Limits& limits, bool hold) {
     std::vector<bool> works;
     for (std::size_t i = 0; i < problem_.works.size(); ++i) works.push_back(answer.x[i] > 0.5);
     Choice now = finish(works);
-    bound = std::max(bound, hold ? answer.bound : answer.bound - kWorkAsDrops);
+    bound = std::max(bound, hold || trade ? answer.bound : answer.bound - kWorkAsDrops);
     const bool news = learn(now.ways, hold);
-    const bool better = !best.possible || now.drops < best.drops - 1e-9 || (now.drops < best.drops + 1e-9 && now.counts < best.counts);
+    const bool better = !best.possible || badness(now) < badness(best) - 1e-9 || (badness(now) < badness(best) + 1e-9 && now.counts < best.counts);
     if (hold ? !news || left < 0 : better) best = now;
     best.bound = bound, best.rounds = round;
-    const double found = hold ? best.counts : best.drops;
+    const double found = badness(best);
     best.gap = found > 1e-9 ? std::max(0.0, found - bound) / found : 0;
-    const bool near = !hold && best.drops - bound < std::max(kNearEnough, kNearEnoughOf * best.drops);
+    const bool near = !hold && found - bound < std::max(kNearEnough, kNearEnoughOf * found);
     if (!news || near || left < 0) return best;
   }
 }
 
 Choice Chooser::least_work(const Limits& limits) { return search(limits, true); }
-Choice Chooser::least_drops(const Limits& limits) { return search(limits, false); }
+Choice Chooser::least_drops(const Limits& limits) {
+  Limits whatever_it_takes = limits;
+  whatever_it_takes.drop_seconds = kNoLimit;
+  return search(whatever_it_takes, false);
+}
+Choice Chooser::best_trade(const Limits& limits) { return search(limits, false); }
 
 }  // namespace gc

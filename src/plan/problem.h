@@ -64,6 +64,7 @@ class Judge {
 struct Limits {
   double seconds = kNoLimit, bytes = kNoLimit;
   double thinking = 5;  ///< processor seconds after which the best so far is given
+  double drop_seconds = kNoLimit;  ///< for best_trade: as many seconds of the machine as one dropped frame is as bad as
 };
 
 struct Choice {
@@ -92,6 +93,9 @@ class Chooser {
   Choice least_work(const Limits& limits);
   /// The fewest drops within limits; of equals the least work.
   Choice least_drops(const Limits& limits);
+  /// What is least in all within limits: work, and drops as `limits.drop_seconds` weighs them. `bound` and `gap` are of that
+  /// sum, in drops.
+  Choice best_trade(const Limits& limits);
   /// What is left when these works are done and no others.
   Choice with(const std::vector<bool>& works);
 
@@ -122,6 +126,8 @@ class Chooser {
   bool blame(const std::vector<std::size_t>& ways, std::size_t first, std::size_t last);
   Mip program(const Limits& limits, bool hold) const;
   Choice search(const Limits& limits, bool hold);
+  /// Drops that a counted second is as bad as.
+  double work_as_drops(const Limits& limits) const;
 
   Problem problem_;
   Judge& judge_;

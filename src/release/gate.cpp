@@ -91,8 +91,7 @@ void check_unwatched(const Program& program, const std::vector<Restless>& unwatc
                                       name_in(program, r.segment), r.effect, r.x, r.y, r.change),
                           "Play it at full quality without a drop, or accept it."});
     gate.items.back().item = "unwatched:" + r.segment;
-    for (const auto& s : program.segments())
-      if (s->segment->id == r.segment) gate.items.back().of = s->identity.hex();
+    gate.items.back().of = r.shown.hex();
   }
 }
 

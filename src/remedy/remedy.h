@@ -4,6 +4,7 @@
 #include <functional>
 
 #include "remedy/pricing.h"
+#include "render/restless.h"
 #include "shelf/shelf.h"
 
 namespace gc {
@@ -62,6 +63,7 @@ struct Situation {
   ForecastOptions forecast;
   RenderOptions usual;        ///< of playback, as the seat's settings say
   Form form = Form::vc3_hqx;  ///< in which things are kept
+  std::vector<Restless> must_watch;  ///< segments that can be judged only in real time: they count as exact
 
   /// The strictest truth of the segments that lie in a range.
   Truth truth(FrameRange range) const;

@@ -10,7 +10,11 @@ namespace gc {
 
 Truth Situation::truth(FrameRange range) const {
   Truth strictest = Truth::timing;
-  for (const CompiledSegmentPtr& s : segments_in(*played, range)) strictest = std::max(strictest, s->segment->truth);
+  for (const CompiledSegmentPtr& s : segments_in(*played, range)) {
+    strictest = std::max(strictest, s->segment->truth);
+    const bool watched = std::any_of(must_watch.begin(), must_watch.end(), [&](const Restless& r) { return r.segment == s->segment->id; });
+    if (watched) strictest = Truth::exact;
+  }
   return strictest;
 }
 

@@ -12,6 +12,7 @@ struct Restless {
   int x = 0, y = 0;    ///< the middle of the area, pixels of the raster
   double change = 0;   ///< of its mean brightness, in steps of 255
   std::string effect;  ///< label of the effect that it is asked of
+  Hash128 shown;       ///< names what the segment shows; another one: it has changed since
 };
 
 /// From this change on an even area is seen to flicker: about one step of an 8-bit picture. Common practice, no source.

@@ -143,6 +143,8 @@ TEST_F(TheGate, WhatOnlyPlayingShowsMustBeWatchedOnceEachTimeItChanges) {
   const auto found = unwatched(repaired, *stores.media, *log);
   ASSERT_EQ(found.size(), 1u);
   EXPECT_NEAR(found[0].change, 2 * 255.0 / 219, 0.4) << "two steps of video range";
+  EXPECT_TRUE(must_watch(view_of(cut(an("dust", {{"threshold", 0.7}})), stores), *stores.media, *log, [] { return false; }).empty())
+      << "without looking only what was looked at is known";
   EXPECT_TRUE(unwatched(view_of(cut(test::cdl("g", 1.1)), stores), *stores.media, *log).empty()) << "a grade is judged on a still";
   // A key that takes all of it adds nothing to what the light does by itself.
   EXPECT_TRUE(unwatched(view_of(cut(an("secondary", {{"use_key", 1}})), stores), *stores.media, *log).empty());
@@ -159,6 +161,7 @@ TEST_F(TheGate, WhatOnlyPlayingShowsMustBeWatchedOnceEachTimeItChanges) {
   ASSERT_TRUE(note_watched(repaired, p, *log, "2026-11-29T07:00:00Z"));
   auto again = WatchLog::open(log_file);
   EXPECT_TRUE(unwatched(repaired, *stores.media, *again).empty());
+  EXPECT_EQ(must_watch(repaired, *stores.media, *again, [] { return false; }).size(), 1u) << "it is still to be judged in real time";
   EXPECT_EQ(unwatched(view_of(cut(an("dust", {{"threshold", 0.8}})), stores), *stores.media, *again).size(), 1u);
   // At the gate.
   const PicturesSeen pictures{{}, found};

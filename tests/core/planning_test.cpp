@@ -1,6 +1,7 @@
 // Plans: exact choice, clocks and budgets, the person's word, schedules, and plans as files.
 #include "commands.h"
 #include "desk/planning.h"
+#include "desk/report.h"
 #include "plan/plan_score.h"
 #include "remedies.h"
 
@@ -52,7 +53,6 @@ TEST(Exactly, GlpkAndCbcFindTheSameInTheExportedProblem) {
   expect_same_elsewhere(chooser.latest(), least.counts);
 }
 
-// Every choice of 40 small random timelines; `gclk score --plans` does a thousand.
 TEST(Exactly, WhatIsNoNumberIsNotAskedOfTheSolver) {
   Mip mip;
   mip.add("a", 1), mip.add("b", std::numeric_limits<double>::quiet_NaN());
@@ -64,6 +64,7 @@ TEST(Exactly, WhatIsNoNumberIsNotAskedOfTheSolver) {
   EXPECT_FALSE(solve(mip, 1).solved);
 }
 
+// Every choice of 40 small random timelines; `gclk score --plans` does a thousand.
 TEST(Exactly, EqualsEveryChoiceThereIs) {
   const PlanScore s = score_plans({.seed = 77, .small_cases = 40, .cases = 2, .large = {}}, {});
   EXPECT_EQ(s.brute_force_equal, 40);
@@ -86,6 +87,30 @@ TEST(Exactly, StretchesPlayedApartDropWhatTheWholeDrops) {
     const double together = judge.play(0, c.units.size() - 1, live).drops;
     EXPECT_NEAR(apart, together, std::max(2.0, 0.04 * together)) << seed;
   }
+}
+
+// Drops weighed against work, held against every choice there is.
+TEST(Exactly, NothingIsABetterTradeThanTheOneChosen) {
+  for (const std::uint64_t seed : {21u, 22u, 23u, 24u, 25u, 26u, 27u, 28u})
+    for (const double drop_seconds : {0.2, 1.0, 5.0, 50.0}) {
+      const PlanCase c = random_plan_case(seed, 10, 8);
+      SimulationJudge judge = c.judge();
+      Chooser chooser(c.problem, judge);
+      Limits limits;
+      limits.drop_seconds = drop_seconds;
+      const Choice chosen = chooser.best_trade(limits);
+      ASSERT_TRUE(chosen.possible);
+      const auto badness = [&](const Choice& x) { return x.drops + x.counts / drop_seconds; };
+      double least = kNoLimit;
+      for (std::size_t set = 0; set < std::size_t{1} << c.problem.works.size(); ++set) {
+        std::vector<bool> works;
+        for (std::size_t i = 0; i < c.problem.works.size(); ++i) works.push_back(set >> i & 1);
+        least = std::min(least, badness(chooser.with(works)));
+      }
+      // A tenth of a frame or one part in a hundred, as for the fewest drops.
+      EXPECT_LE(badness(chosen), least + std::max(0.1, 0.01 * least)) << seed << " at " << drop_seconds;
+      EXPECT_LE(chosen.bound, least + std::max(0.1, 0.01 * least)) << seed << " at " << drop_seconds;
+    }
 }
 
 TEST(Exactly, MoreWorkIsNeverWorse) {
@@ -280,6 +305,47 @@ TEST_F(PlansOfTheDesk, ScaleIsChosenOnlyWhereItIsAllowedAndTruthLetsIt) {
   EXPECT_TRUE(plan(o).remedies.empty());
 }
 
+TEST_F(PlansOfTheDesk, TheMoreADroppedFrameCountsTheMoreIsDone) {
+  double seconds = -1;
+  for (const double drop_seconds : {1e-3, 0.05, 1.0, 1e6}) {
+    PlanOptions o;
+    o.drop_seconds = drop_seconds;
+    const Plan p = plan(o);
+    EXPECT_GE(p.render_seconds, seconds - 1e-9) << drop_seconds;
+    seconds = p.render_seconds;
+    if (drop_seconds < 0.01) EXPECT_TRUE(p.remedies.empty());
+  }
+  EXPECT_GT(seconds, 0);
+}
+
+TEST_F(PlansOfTheDesk, WhatOnlyPlayingCanJudgeIsExactAndComesFirst) {
+  // Both segments are too heavy.
+  auto second = std::make_shared<Segment>(*find_segment(*timeline_, "c"));
+  second->stack.push_back(find_segment(*timeline_, "a")->stack[1]);
+  second->stack.back().id = "heavy too";
+  timeline_ = with_segment(*timeline_, second);
+  Situation s = situation();
+  PlanOptions each;
+  each.kinds = {"render"};
+  const Plan usual = make_plan(s, {0, 48}, each);
+  ASSERT_GE(usual.remedies.size(), 2u);
+  const Remedy last = usual.remedies.back();
+  ASSERT_NE(last.id, usual.remedies.front().id);
+  const std::string watched = last.range.in < 24 ? "a" : "c";
+  EXPECT_LT(s.truth(last.range), Truth::exact);
+  Restless flickers;
+  flickers.segment = watched, flickers.effect = "Secondary", flickers.frame = last.range.in;
+  s.must_watch = {flickers};
+  EXPECT_EQ(s.truth(last.range), Truth::exact);
+  const Plan p = make_plan(s, {0, 48}, each);
+  ASSERT_FALSE(p.remedies.empty());
+  EXPECT_EQ(p.remedies.front().id, last.id);
+  EXPECT_TRUE(p.remedies.front().must_watch);
+  EXPECT_THAT(p.remedies.front().reason, HasSubstr("To be judged in real time (Secondary, at "));
+  ASSERT_EQ(p.must_watch.size(), 1u);
+  EXPECT_EQ(to_json(p)["must_watch"][0]["segment"], watched);
+}
+
 TEST_F(PlansOfTheDesk, WhatWasEditedMeanwhileIsLeftOut) {
   PlanOptions o;
   o.kinds = {"render"};
@@ -311,11 +377,11 @@ TEST_F(PlansOfTheDesk, AFileIsComparedAndReadBack) {
 }
 
 TEST(Wished, IsReadCheckedAndKept) {
-  const auto w = wishes_from(*parse_json(R"({"by": "10:00", "disk_bytes": 5e9, "busy": ["9:00-18:30"], "pins": ["tap"]})", "t"), "t");
+  const auto w = wishes_from(*parse_json(R"({"by": "10:00", "disk_bytes": 5e9, "busy": ["9:00-18:30"], "pins": ["tap"], "drop_seconds": 60})", "t"), "t");
   ASSERT_TRUE(w) << w.error().text();
   EXPECT_EQ(w->busy.at(0).to, 18 * 60 + 30);
   EXPECT_EQ(to_json(*wishes_from(to_json(*w), "t")), to_json(*w));
-  for (const char* odd : {"[]", R"({"by": "late"})", R"({"busy": ["all day"]})", R"({"disk_bytes": -1})"})
+  for (const char* odd : {"[]", R"({"by": "late"})", R"({"busy": ["all day"]})", R"({"disk_bytes": -1})", R"({"drop_seconds": 0})"})
     EXPECT_FALSE(wishes_from(*parse_json(odd, "t"), "t")) << odd;
 }
 
