@@ -14,10 +14,6 @@ Frames overlap(FrameRange a, FrameRange b) {
   return std::max<Frames>(0, std::min(a.out, b.out) - std::max(a.in, b.in));
 }
 
-/// Half of the shorter one: a run of drops starts only when the read-ahead is used up, and ends once it has
-/// recovered.
-bool matches(FrameRange a, FrameRange b) { return 2 * overlap(a, b) >= std::min(a.length(), b.length()); }
-
 }  // namespace
 
 double own_ms(const FrameLog& l) {
@@ -28,22 +24,36 @@ double own_ms(const FrameLog& l) {
 std::vector<FrameRange> spans_called(const Forecast& f) {
   std::vector<FrameRange> spans;
   for (const Span& s : f.spans)
-    if ((s.verdict == Verdict::spills || s.verdict == Verdict::wavers) && s.drop_probability >= 0.5)
-      spans.push_back({s.in, s.out});
+    if (s.said && is_of_speed(s.verdict)) spans.push_back({s.in, s.out});
   return spans;
 }
 
-std::vector<FrameRange> spans_observed(const Playout& p, bool outside) {
-  std::vector<float> missed = p.missed();
+std::vector<FrameRange> spans_observed(const Playout& p) {
+  std::vector<Frames> dropped;
   for (const FrameLog& l : p.log)
-    if (l.cause == Cause::outside && !outside) missed[static_cast<std::size_t>(l.frame - p.range.in)] = 0;
-  return missed_runs(missed, p.range.in, p.rate);
+    if (l.dropped && l.cause != Cause::outside) dropped.push_back(l.frame);
+  std::sort(dropped.begin(), dropped.end());
+  return drop_runs(dropped, p.rate);
 }
 
-int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those) {
-  return static_cast<int>(std::count_if(these.begin(), these.end(), [&](FrameRange a) {
-    return std::any_of(in_those.begin(), in_those.end(), [&](FrameRange b) { return matches(a, b); });
-  }));
+std::vector<std::pair<std::size_t, std::size_t>> matched(const std::vector<FrameRange>& a, const std::vector<FrameRange>& b) {
+  struct Pair {
+    double share;
+    std::size_t a, b;
+  };
+  std::vector<Pair> all;
+  for (std::size_t i = 0; i < a.size(); ++i)
+    for (std::size_t j = 0; j < b.size(); ++j) {
+      const auto common = static_cast<double>(overlap(a[i], b[j]));
+      const double share = common / (static_cast<double>(a[i].length() + b[j].length()) - common);
+      if (share >= 0.5) all.push_back({share, i, j});
+    }
+  std::stable_sort(all.begin(), all.end(), [](const Pair& x, const Pair& y) { return x.share > y.share; });
+  std::vector<std::pair<std::size_t, std::size_t>> pairs;
+  for (const Pair& p : all)
+    if (std::none_of(pairs.begin(), pairs.end(), [&](const auto& taken) { return taken.first == p.a || taken.second == p.b; }))
+      pairs.emplace_back(p.a, p.b);
+  return pairs;
 }
 
 Result<void> note_disturbance(const Playout& p, Notebook& notebook) {
@@ -128,13 +138,11 @@ Audit audit(const Forecast& f, const Playout& p) {
   Audit a;
   a.drops_forecast = f.expected_drops, a.drops_low = f.drops_low, a.drops_high = f.drops_high;
   a.drops_observed = p.dropped, a.drops_outside = p.dropped_outside;
-  a.spans_forecast = spans_called(f), a.spans_observed = spans_observed(p, false);
-  a.matched_forecast = spans_found(a.spans_forecast, a.spans_observed);
-  a.matched_observed = spans_found(a.spans_observed, a.spans_forecast);
-  if (!a.spans_forecast.empty())
-    a.span_precision = static_cast<double>(a.matched_forecast) / static_cast<double>(a.spans_forecast.size());
-  if (!a.spans_observed.empty())
-    a.span_recall = static_cast<double>(a.matched_observed) / static_cast<double>(a.spans_observed.size());
+  a.spans_forecast = spans_called(f), a.spans_observed = spans_observed(p);
+  const auto pairs = matched(a.spans_forecast, a.spans_observed);
+  a.matched = static_cast<int>(pairs.size());
+  if (!a.spans_forecast.empty()) a.span_precision = static_cast<double>(a.matched) / static_cast<double>(a.spans_forecast.size());
+  if (!a.spans_observed.empty()) a.span_recall = static_cast<double>(a.matched) / static_cast<double>(a.spans_observed.size());
   a.span_f1 = a.span_precision + a.span_recall > 0
                   ? 2 * a.span_precision * a.span_recall / (a.span_precision + a.span_recall)
                   : 0;
@@ -143,15 +151,20 @@ Audit audit(const Forecast& f, const Playout& p) {
         fmt::format("{} to {}: {}", p.timecode_of(r.in),
                                           p.timecode_of(r.out), what));
   };
-  for (const FrameRange& r : a.spans_forecast)
-    if (spans_found({r}, a.spans_observed) == 0) tell(r, "called to drop, and played.");
-  for (const FrameRange& r : a.spans_observed)
-    if (spans_found({r}, a.spans_forecast) == 0) tell(r, "dropped, and was not called.");
+  const auto touches = [](FrameRange r, const std::vector<FrameRange>& others) {
+    return std::any_of(others.begin(), others.end(), [&](FrameRange o) { return overlap(r, o) > 0; });
+  };
+  for (std::size_t i = 0; i < a.spans_forecast.size(); ++i)
+    if (std::none_of(pairs.begin(), pairs.end(), [&](const auto& k) { return k.first == i; }))
+      tell(a.spans_forecast[i], touches(a.spans_forecast[i], a.spans_observed) ? "called to drop, and dropped elsewhere or for another length." : "called to drop, and played.");
+  for (std::size_t i = 0; i < a.spans_observed.size(); ++i)
+    if (std::none_of(pairs.begin(), pairs.end(), [&](const auto& k) { return k.second == i; }))
+      tell(a.spans_observed[i], touches(a.spans_observed[i], a.spans_forecast) ? "dropped, and was called elsewhere or for another length." : "dropped, and was not called.");
   const std::string spans =
       a.spans_forecast.empty() && a.spans_observed.empty()
           ? "no span was called to drop, and none did"
-          : fmt::format("{} of {} spans called were right, {} of {} observed were called", a.matched_forecast,
-                        a.spans_forecast.size(), a.matched_observed, a.spans_observed.size());
+          : fmt::format("{} of {} spans called were right, {} of {} observed were called", a.matched,
+                        a.spans_forecast.size(), a.matched, a.spans_observed.size());
   a.sentence = fmt::format(
       "Forecast {:.0f} dropped frame{} ({:.0f} to {:.0f}), observed {}{}; {}.", a.drops_forecast,
       std::lround(a.drops_forecast) == 1 ? "" : "s", a.drops_low, a.drops_high, a.drops_observed,

@@ -9,24 +9,23 @@ struct Audit {
   Frames drops_observed = 0, drops_outside = 0;
   std::vector<FrameRange> spans_forecast;  ///< spans that were called to drop
   std::vector<FrameRange> spans_observed;  ///< runs of dropped frames, those the outside took left out
-  int matched_forecast = 0, matched_observed = 0;
+  int matched = 0;  ///< pairs of them that are one
   double span_precision = 1, span_recall = 1, span_f1 = 1;
   std::vector<std::string> disagreements;  ///< a sentence each
   std::string sentence;
 };
 
-/// Compares both over the same range. A forecast span is found when half of it or of an observed one overlap;
-/// an observed span is found in the same way.
+/// Compares both over the same range, by the spans said and the runs of own drops.
 Audit audit(const Forecast& forecast, const Playout& playout);
 
 /// What a frame took by itself, ms: reached from the one before it, without what the outside took.
 double own_ms(const FrameLog& frame);
-/// Spans that were called to drop: likelier than not.
+/// Spans that were said: their frames lie in a run of drops in at least half of the trials.
 std::vector<FrameRange> spans_called(const Forecast& forecast);
-/// Runs of dropped frames; with `outside` also of those that the outside took.
-std::vector<FrameRange> spans_observed(const Playout& playout, bool outside);
-/// How many of `these` have half of themselves, or of one of `those`, in common with it.
-int spans_found(const std::vector<FrameRange>& these, const std::vector<FrameRange>& in_those);
+/// Runs of dropped frames, those left out that the outside took.
+std::vector<FrameRange> spans_observed(const Playout& playout);
+/// Which of these are one: intersection ÷ union at least 1/2, each at most once, the greatest overlap first.
+std::vector<std::pair<std::size_t, std::size_t>> matched(const std::vector<FrameRange>& these, const std::vector<FrameRange>& those);
 
 /// Remembers all that a playout teaches: how often and for how long the outside held frames up, what was said
 /// of each segment and what came of it, so that probabilities are held to it, and how far frames were from

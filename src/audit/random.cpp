@@ -1,70 +1,28 @@
 #include "audit/random.h"
 
 #include <fmt/format.h>
-#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <cmath>
 
+#include "audit/random_media.h"
 #include "base/chance.h"
 #include "forecast/forecast.h"
-#include "media/synthetic.h"
-#include "media/writer.h"
+#include "media/blend.h"
 #include "render/agree.h"
 
 namespace gc {
 namespace {
 
-struct Clip {
-  Form form;
-  int width, height;
-};
-const std::vector<Clip>& clips() {
-  static const std::vector<Clip> all{{Form::h264_long_gop, 1280, 720}, {Form::h264_long_gop, 640, 360},
-                                     {Form::h264_intra, 960, 540},     {Form::motion_jpeg, 1280, 720},
-                                     {Form::vc3_sq, 1280, 720},        {Form::vc3_hqx, 960, 540}};
-  return all;
-}
-constexpr Frames kClipFrames = 96;
-
-Result<void> write_clip(const fs::path& file, const Clip& c) {
-  const fs::path making = file.string() + ".making" + form_extension(c.form);
-  auto w = MovieWriter::create(making.string(), c.form, c.width, c.height, {24, 1});
-  if (!w) return std::unexpected(w.error());
-  for (Frames i = 0; i < kClipFrames; ++i)
-    if (auto r = (*w)->write(synthetic_frame("hands", i, c.width, c.height, 5, 0.02f)); !r) return r;
-  if (auto r = (*w)->finish(); !r) return r;
-  std::error_code e;
-  fs::rename(making, file, e);
-  return {};
-}
-
-/// The media of all random timelines, written where they are missing.
-Result<std::vector<std::string>> media_in(const fs::path& folder) {
-  std::error_code e;
-  fs::create_directories(folder, e);
-  std::vector<std::string> paths;
-  for (const Clip& c : clips())
-    paths.push_back((folder / fmt::format("made-up-{}-{}x{}{}", static_cast<int>(c.form), c.width, c.height,
-                                          form_extension(c.form)))
-                        .string());
-  std::vector<Result<void>> written(paths.size());
-  tbb::parallel_for(std::size_t{0}, paths.size(), [&](std::size_t i) {
-    if (std::error_code none; !fs::exists(paths[i], none)) written[i] = write_clip(paths[i], clips()[i]);
-  });
-  for (const Result<void>& r : written)
-    if (!r) return std::unexpected(r.error());
-  return paths;
-}
-
 class RandomMaker {
  public:
-  RandomMaker(const RandomOptions& options, const CostBook& book, std::vector<std::string> media, std::string lut)
+  RandomMaker(const RandomOptions& options, const CostBook& book, std::vector<RandomClip> media, std::string lut)
       : options_(options),
         book_(book),
         media_(std::move(media)),
         lut_(std::move(lut)),
-        rng_(options.seed * 7919) {
+        rng_(options.seed * 7919),
+        more_(options.seed * 104729 + 3) {
     for (const EffectType* t : effect_types())
       if (t != &shape_tracker() && t != &cost_card_effect()) effects_.push_back(t);
   }
@@ -81,8 +39,8 @@ class RandomMaker {
     t_->rate = pick(rng_, kRates);
     for (std::size_t i = 0; i < media_.size(); ++i) {
       auto m = std::make_shared<MediaSource>();
-      m->id = m->name = fmt::format("m{}", i), m->path = m->url = media_[i], m->length = kClipFrames;
-      m->rate = {24, 1};
+      m->id = m->name = fmt::format("m{}", i), m->path = m->url = media_[i].path, m->length = media_[i].frames;
+      m->rate = media_[i].rate;
       t_->sources[m->id] = m;
     }
     auto track = std::make_shared<Track>();
@@ -90,11 +48,14 @@ class RandomMaker {
     for (int i = 0; i < options_.segments; ++i) {
       auto s = std::make_shared<Segment>(content(fmt::format("s{}", i)));
       burden(*s, wanted_load());
+      oddity(*s);
       track->items.push_back(SegmentPtr(s));
       if (i + 1 < options_.segments && unit(rng_) < 0.2) track->items.push_back(transition(i));
     }
     t_->tracks.push_back(track);
     if (unit(rng_) < 0.5) overlay(duration(*track));
+    if (unit(more_) < 0.3) inset(duration(*track));
+    if (unit(more_) < 0.3) adjustment(duration(*track));
     return t_;
   }
 
@@ -114,8 +75,7 @@ class RandomMaker {
     s.id = s.name = id, s.duration = length();
     const double kind = unit(rng_);
     if (kind < 0.75) {
-      s.ref = fmt::format("m{}", std::uniform_int_distribution<std::size_t>(0, media_.size() - 1)(rng_));
-      s.source_in = static_cast<Frames>(unit(rng_) * static_cast<double>(kClipFrames - s.duration));
+      from_source(s);
       if (unit(rng_) < 0.15) s.speed = {1, 2};
     } else if (kind < 0.9) {
       const EffectType* g = pick(rng_, generator_types());
@@ -136,6 +96,65 @@ class RandomMaker {
       s.content = Content::composition, s.ref = c->id;
     }
     return s;
+  }
+
+  /// Any source, from where it is long enough.
+  void from_source(Segment& s) {
+    const std::size_t n = std::uniform_int_distribution<std::size_t>(0, media_.size() - 1)(rng_);
+    s.ref = fmt::format("m{}", n);
+    const double needed = static_cast<double>(s.duration) * media_[n].rate.fps() / t_->rate.fps();
+    s.source_in = static_cast<Frames>(unit(rng_) * std::max(0.0, static_cast<double>(media_[n].frames) - needed));
+  }
+
+  /// Now and then what makes frames of one segment differ: keys, other speeds, frames between frames.
+  void oddity(Segment& s) {
+    if (unit(more_) < 0.1) s.opacity = {{"keys", {{{"at", 0}, {"value", 0.4}, {"way", "smooth"}}, {{"at", 20}, {"value", 1.0}, {"way", "linear"}}}}};
+    for (Effect& e : s.stack)
+      if (e.type == "cdl" && unit(more_) < 0.5)
+        e.params["slope"] = {{"keys", {{{"at", 0}, {"value", {1.2, 1.0, 0.9}}, {"way", "linear"}}, {{"at", 24}, {"value", {0.8, 1.0, 1.1}}, {"way", "hold"}}}}};
+    if (s.content != Content::source) return;
+    const double odd = unit(more_);
+    if (s.speed != Ratio{}) s.between = odd < 0.3 ? Between::blend : Between::nearest;
+    else if (odd < 0.04) s.speed = {0, 1};
+    else if (odd < 0.08) s.speed = {-1, 1}, s.source_in = t_->sources.at(s.ref)->length - 1;
+  }
+
+  /// A picture in the picture, blended or seen through a matte.
+  void inset(Frames length) {
+    auto track = std::make_shared<Track>();
+    track->id = "V3";
+    const auto lead = static_cast<Frames>(unit(more_) * 0.5 * static_cast<double>(length));
+    track->items.push_back(Gap{lead, {}});
+    auto s = std::make_shared<Segment>();
+    s->id = s->name = "inset", s->duration = std::max<Frames>(12, length / 5), s->ref = "m1";
+    s->duration = std::min(s->duration, static_cast<Frames>(t_->rate.fps() * 3));
+    s->stack.push_back({"inset-e0", "transform", {{"scale", 0.4}, {"x", 0.7}, {"y", 0.3}}, true, true, "", {}});
+    if (unit(more_) < 0.5) {
+      s->blend = pick(more_, blend_names());
+    } else {
+      auto matte = std::make_shared<Track>();
+      matte->id = "matte", matte->matte_only = true;
+      auto m = std::make_shared<Segment>();
+      m->id = m->name = "matte", m->duration = lead + s->duration, m->content = Content::generator, m->ref = "gradient";
+      m->generator = showing_params(*generator_type("gradient"));
+      matte->items.push_back(SegmentPtr(m));
+      t_->tracks.push_back(matte);
+      s->matte = {"matte", true, unit(more_) < 0.5};
+    }
+    track->items.push_back(SegmentPtr(s));
+    t_->tracks.push_back(track);
+  }
+
+  /// A grade on everything below it.
+  void adjustment(Frames length) {
+    auto track = std::make_shared<Track>();
+    track->id = "V4";
+    track->items.push_back(Gap{static_cast<Frames>(unit(more_) * 0.6 * static_cast<double>(length)), {}});
+    auto s = std::make_shared<Segment>();
+    s->id = s->name = "grade on all", s->duration = std::max<Frames>(12, length / 4), s->content = Content::adjustment;
+    s->stack.push_back({"all-e0", "contrast", {{"contrast", 1.2}}, true, true, "", {}});
+    track->items.push_back(SegmentPtr(s));
+    t_->tracks.push_back(track);
   }
 
   Transition transition(int i) {
@@ -234,10 +253,10 @@ class RandomMaker {
 
   const RandomOptions& options_;
   const CostBook& book_;
-  std::vector<std::string> media_;
+  std::vector<RandomClip> media_;
   MediaCatalog catalog_;
   std::string lut_;
-  Rng rng_;
+  Rng rng_, more_;
   std::vector<const EffectType*> effects_;
   std::shared_ptr<Timeline> t_;
 };
@@ -246,7 +265,7 @@ class RandomMaker {
 
 Result<TimelinePtr> random_timeline(const RandomOptions& options, const CostBook& book,
                                     const fs::path& folder) {
-  auto media = media_in(folder);
+  auto media = random_media(folder, options.foreign);
   if (!media) return std::unexpected(media.error());
   const fs::path lut = folder / "made-up.cube";
   std::error_code e;

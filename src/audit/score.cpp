@@ -69,22 +69,16 @@ Cause cause_in(const Playout& p, FrameRange r) {
 }
 
 void hold_against(TimelineScore& score, const Forecast& f, const Playout& p, const Replay& r) {
-  score.all.add(spans_called(f), spans_observed(p, false));
-  if (!was_disturbed(p)) score.quiet.add(spans_called(f), spans_observed(p, false));
+  if (!was_disturbed(p)) score.quiet.add(spans_called(f), spans_observed(p));
   score.parts += static_cast<int>(r.parts.size()), score.parts_modelled += r.agreeing();
   for (const Replay::Part& part : r.parts)
     score.model_worst =
         std::max(score.model_worst, std::abs(static_cast<double>(part.observed - part.modelled)));
   for (const Span& s : f.spans) {
-    if (s.verdict != Verdict::spills) continue;
-    const int drops = drops_in(p, {s.in, s.out});
-    const double frames = static_cast<double>(s.out - s.in);
     // A rate over less than a second is chance.
-    if (frames >= p.rate.fps() && !was_disturbed(p))
-      score.rate_errors.push_back(
-          std::abs(s.sustained_rate / std::max(0.1, p.rate.fps() * (1 - drops / frames)) - 1));
-    if (const Cause cause = cause_in(p, {s.in, s.out}); cause != Cause::none && cause != Cause::outside)
-      ++score.causes, score.causes_right += cause == s.cause;
+    if (s.verdict != Verdict::spills || static_cast<double>(s.out - s.in) < p.rate.fps()) continue;
+    const double shown = 1 - drops_in(p, {s.in, s.out}) / static_cast<double>(s.out - s.in);
+    score.rate_errors.push_back(std::abs(s.sustained_rate / std::max(0.1, p.rate.fps() * shown) - 1));
   }
 }
 
@@ -128,31 +122,10 @@ Json to_json(const std::vector<SpanScore>& all) {
   return j;
 }
 
-void probabilities(TimelineScore& score, const Forecast& f, const std::vector<Playout>& playouts,
-                   const Program& program) {
-  double open = 0;
-  const std::vector<FrameRange> parts = segment_ranges(program);
-  for (const FrameRange& part : parts) {
-    const double said = f.any_drop(part);
-    double dropped = 0;
-    for (const Playout& p : playouts) {
-      const int any = drops_in(p, part) > 0;
-      score.probability.push_back(said), score.outcome.push_back(any);
-      dropped += any;
-    }
-    // The variance of one outcome around the segment's own mean is what no forecast can know.
-    const auto n = static_cast<double>(playouts.size());
-    if (n > 1) open += dropped / n * (1 - dropped / n) * n / (n - 1);
-  }
-  score.brier_limit = parts.empty() ? 0 : open / static_cast<double>(parts.size());
-}
+Json or_null(double v) { return std::isfinite(v) ? Json(v) : Json(); }
 
-Json to_json(const SpanMatch& m) {
-  return {{"called", m.called},
-          {"called_right", m.called_right},
-          {"observed", m.observed},
-          {"observed_found", m.observed_found},
-          {"f1", m.f1()}};
+Json to_json(const Matches& m) {
+  return {{"called", m.called}, {"observed", m.observed}, {"matched", m.right}, {"f1", or_null(m.f1())}};
 }
 
 Json to_json(const TimelineScore& t) {
@@ -165,50 +138,37 @@ Json to_json(const TimelineScore& t) {
   return {{"seed", t.seed},
           {"renders", renders},
           {"frames", t.frames},
-          {"drops_forecast", t.drops_forecast},
-          {"drops_forecast_range", {t.drops_low, t.drops_high}},
-          {"drops_observed", t.drops_observed},
-          {"drops_outside", t.drops_outside},
+          {"drops_forecast", t.held.expected},
+          {"drops_forecast_range", {t.held.low, t.held.high}},
+          {"drops_observed", t.held.all},
+          {"drops_own", t.held.own},
+          {"total_right", t.held.total_right()},
+          {"in_range", t.held.in_range()},
           {"disturbed", t.disturbed},
           {"cores_shared", t.crowding},
           {"costs_forecast_over_known", t.base},
           {"costs_played_over_known", t.moods},
           {"spans_undisturbed", to_json(t.quiet)},
-          {"spans", to_json(t.all)},
-          {"spans_playout_against_playout", to_json(t.between)},
+          {"spans", to_json(t.held.spans)},
+          {"spans_playout_against_playout", to_json(t.held.spans_limit)},
+          {"segments_two_dropped", to_json(t.held.segments)},
           {"segments", t.parts},
           {"segments_modelled", t.parts_modelled},
           {"model_only_worst_frames", t.model_worst},
-          {"brier", brier(t.probability, t.outcome)},
-          {"brier_limit", t.brier_limit},
+          {"brier", brier(t.held.probability, t.held.outcome)},
+          {"brier_limit", t.held.brier_limit},
           {"spans_said", to_json(t.spans)},
           {"segments_said", to_json(t.segments_said)},
           {"disagreements", t.disagreements}};
 }
 
-template <class F>
-SpanMatch total(const std::vector<TimelineScore>& all, F&& of) {
-  SpanMatch sum;
-  for (const TimelineScore& t : all) {
-    const SpanMatch& m = of(t);
-    sum.called += m.called, sum.called_right += m.called_right;
-    sum.observed += m.observed, sum.observed_found += m.observed_found;
-  }
+Matches total(const std::vector<TimelineScore>& all, Matches TimelineScore::* of) {
+  Matches sum;
+  for (const TimelineScore& t : all) sum.add(t.*of);
   return sum;
 }
 
 }  // namespace
-
-double SpanMatch::f1() const {
-  if (called == 0 && observed == 0) return 1;
-  const double p = precision(), r = recall();
-  return p + r > 0 ? 2 * p * r / (p + r) : 0;
-}
-
-void SpanMatch::add(const std::vector<FrameRange>& forecast, const std::vector<FrameRange>& seen) {
-  called += static_cast<int>(forecast.size()), observed += static_cast<int>(seen.size());
-  called_right += spans_found(forecast, seen), observed_found += spans_found(seen, forecast);
-}
 
 TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, const ScoreOptions& options,
                              const std::atomic<bool>& stop) {
@@ -217,7 +177,6 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
   const FrameRange whole{0, program->duration()};
   const Forecast f = forecast(*program, notebook, {}, whole, options.forecast);
   t.base = f.base, t.crowding = f.crowding;
-  t.drops_forecast = f.expected_drops, t.drops_low = f.drops_low, t.drops_high = f.drops_high;
   std::vector<Playout> playouts;
   int quiet = 0;
   for (int i = 0; i < options.repeat + options.again && quiet < options.repeat && !stop; ++i) {
@@ -227,13 +186,12 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
     NullDisplay display;
     Playout p = play(program, nullptr, whole, o, display, stop);
     if (p.stopped) break;
-    t.drops_observed.push_back(p.dropped), t.drops_outside.push_back(p.dropped_outside);
     t.disturbed.push_back(was_disturbed(p));
     quiet += !was_disturbed(p);
     const Replay model = replay(record_of(p, *program));
     hold_against(t, f, p, model);
-    t.heavy_effects.add(by_heavy_effects(*program), spans_observed(p, true));
-    t.processor_sum.add(by_processor_sum(f, options.forecast.workers), spans_observed(p, true));
+    t.heavy_effects.add(by_heavy_effects(*program), spans_observed(p));
+    t.processor_sum.add(by_processor_sum(f, options.forecast.workers), spans_observed(p));
     if (auto noted = note_playout(f, p, *program, notebook); !noted)
       spdlog::warn("{}", noted.error().text());
     t.moods.push_back(moods_of(f, p));
@@ -243,10 +201,7 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
         spdlog::warn("{}", kept.error().text());
     playouts.push_back(std::move(p));
   }
-  for (std::size_t a = 0; a < playouts.size(); ++a)
-    for (std::size_t b = 0; b < playouts.size(); ++b)
-      if (a != b) t.between.add(spans_observed(playouts[a], false), spans_observed(playouts[b], false));
-  probabilities(t, f, playouts, *program);
+  t.held = held_against(f, playouts, *program);
   tell_apart(t, f, playouts, *program);
   if (!playouts.empty()) t.disagreements = audit(f, playouts.back()).disagreements;
   return t;
@@ -285,48 +240,25 @@ Result<std::vector<PriceRecord>> renders_of(const ProgramPtr& program, const std
 }  // namespace
 
 std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
-  const SpanMatch quiet = total(all, [](const auto& t) -> const SpanMatch& { return t.quiet; });
-  const SpanMatch spans = total(all, [](const auto& t) -> const SpanMatch& { return t.all; });
-  const SpanMatch limit = total(all, [](const auto& t) -> const SpanMatch& { return t.between; });
-  const SpanMatch heavy = total(all, [](const auto& t) -> const SpanMatch& { return t.heavy_effects; });
-  const SpanMatch sums = total(all, [](const auto& t) -> const SpanMatch& { return t.processor_sum; });
-  std::vector<double> rates, probability, off;
-  std::vector<int> outcome;
-  double open = 0;
-  int renders = 0, renders_as_said = 0;
-  int parts = 0, modelled = 0, causes = 0, right = 0;
+  std::vector<Held> held;
+  std::vector<double> rates;
+  int renders = 0, renders_as_said = 0, parts = 0, modelled = 0;
   for (const TimelineScore& t : all) {
+    held.push_back(t.held);
     rates.insert(rates.end(), t.rate_errors.begin(), t.rate_errors.end());
-    probability.insert(probability.end(), t.probability.begin(), t.probability.end());
-    outcome.insert(outcome.end(), t.outcome.begin(), t.outcome.end());
-    open += t.brier_limit / static_cast<double>(std::max<std::size_t>(1, all.size()));
-    parts += t.parts, modelled += t.parts_modelled, causes += t.causes, right += t.causes_right;
+    parts += t.parts, modelled += t.parts_modelled;
     for (const PriceRecord& p : t.renders) ++renders, renders_as_said += p.within(0.15);
-    std::vector<double> drops;
-    for (std::size_t i = 0; i < t.drops_observed.size(); ++i)
-      if (!t.disturbed[i]) drops.push_back(static_cast<double>(t.drops_observed[i] - t.drops_outside[i]));
-    if (drops.empty()) continue;
-    const double error = std::abs(t.drops_forecast - median(drops));
-    off.push_back(error <= 3 ? 0 : error / std::max(1.0, median(drops)) * 100);
   }
-  const double b = brier(probability, outcome);
-  const auto percent = [](int part, int of) { return of ? 100.0 * part / of : 100.0; };
-  return {{"segments whose drops the model alone has within 1 frame or 2 %", "%", percent(modelled, parts),
-           100, 100},
-          {"span F1, undisturbed playouts", "", quiet.f1(), 0.95, 1},
-          {"span F1, all playouts", "", spans.f1(), limit.f1(), 1},
-          {"span F1 of one playout against another (the limit)", "", limit.f1(), 0, 1},
-          {"drops forecast against observed, median timeline beyond 3 frames", "%", median(off), -1, 5},
-          {"sustained rate of spilling spans, median error", "%", median(rates) * 100, -1, 4},
-          {"Brier score by segment", "", b, -1, 0.06},
-          {"Brier score over its limit from repeated playouts", "×", open > 0 ? b / open : (b > 0 ? 99 : 1),
-           -1, 1.1},
-          {"cause agrees with the log", "%", percent(right, causes), 90, 100},
-          {"span F1 beyond 'heavy effects drop'", "", spans.f1() - heavy.f1(), 0.1, 1},
-          {"span F1 beyond 'processor sum ÷ cores'", "", spans.f1() - sums.f1(), 0.02, 1},
-          // Without a render nothing was shown, and the goal is not met.
-          {"renders that took within 15 % of the time said", "%",
-           renders ? percent(renders_as_said, renders) : std::nan(""), 90, 100}};
+  // What could not be measured is no figure, and the goal is not met.
+  const auto percent = [](int part, int of) { return of ? 100.0 * part / of : std::nan(""); };
+  std::vector<Goal> goals = figures_of(held);
+  const double spans = goals.front().value;
+  goals.insert(goals.begin(), {"segments whose drops the model alone has within 1 frame or 2 %", "%", percent(modelled, parts), 100, 100});
+  goals.push_back({"sustained rate of spilling spans, median error", "%", rates.empty() ? std::nan("") : median(rates) * 100, 0, 4});
+  goals.push_back({"span F1 beyond 'heavy effects drop'", "", spans - total(all, &TimelineScore::heavy_effects).f1(), 0.1, 1});
+  goals.push_back({"span F1 beyond 'processor sum ÷ cores'", "", spans - total(all, &TimelineScore::processor_sum).f1(), 0.02, 1});
+  goals.push_back({"renders that took within 15 % of the time said", "%", percent(renders_as_said, renders), 90, 100});
+  return goals;
 }
 
 Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOptions& options,
@@ -366,40 +298,44 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
 
 Json to_json(const Score& s) {
   const std::vector<TimelineScore>& all = s.timelines;
-  const SpanMatch quiet = total(all, [](const auto& t) -> const SpanMatch& { return t.quiet; });
-  const SpanMatch spans = total(all, [](const auto& t) -> const SpanMatch& { return t.all; });
-  const SpanMatch limit = total(all, [](const auto& t) -> const SpanMatch& { return t.between; });
-  Json timelines = Json::array();
-  double forecast = 0;
-  Json seen = Json::array();
+  Matches spans, limit, segments;
+  Json timelines = Json::array(), seen = Json::array();
+  double said = 0;
   for (const TimelineScore& t : all) {
     timelines.push_back(to_json(t));
-    forecast += t.drops_forecast;
-    seen.push_back(t.drops_observed);
+    said += t.held.expected;
+    seen.push_back(t.held.own);
+    spans.add(t.held.spans), limit.add(t.held.spans_limit), segments.add(t.held.segments);
   }
   const auto value = [&](const char* starts) {
     for (const Goal& g : s.goals)
-      if (g.name.starts_with(starts)) return g.value;
-    return 0.0;
+      if (g.name.starts_with(starts)) return or_null(g.value);
+    return Json();
   };
-  return {{"span_f1", spans.f1()},
+  const auto share = [&](const char* starts) {
+    const Json percent = value(starts);
+    return percent.is_null() ? percent : Json(percent.get<double>() / 100);
+  };
+  const Json modelled = share("segments whose drops");
+  return {{"span_f1", or_null(spans.f1())},
           {"span_precision", spans.precision()},
           {"span_recall", spans.recall()},
-          {"span_f1_undisturbed", quiet.f1()},
-          {"playout_vs_playout_f1", limit.f1()},
-          {"brier", value("Brier score by")},
-          {"brier_over_limit", value("Brier score over")},
-          {"drops_forecast", forecast},
+          {"span_f1_undisturbed", or_null(total(all, &TimelineScore::quiet).f1())},
+          {"playout_vs_playout_f1", or_null(limit.f1())},
+          {"segment_f1", or_null(segments.f1())},
+          {"brier", value("Brier score of that")},
+          {"brier_over_limit", value("  times what repeated")},
+          {"drops_forecast", said},
           {"drops_observed", seen},
-          {"drops_error_percent", value("drops forecast")},
-          {"rate_error", value("sustained rate") / 100},
-          {"cause_agreement", value("cause agrees") / 100},
-          {"model_only_error", 1 - value("segments whose") / 100},
+          {"totals_right_percent", value("timelines whose total")},
+          {"in_range_percent", value("playouts whose total")},
+          {"rate_error", share("sustained rate")},
+          {"cause_agreement", share("own drops whose cause")},
+          {"model_only_error", modelled.is_null() ? modelled : Json(1 - modelled.get<double>())},
+          {"costs_within_percent", value("costs in playback")},
           {"folklore",
-           {{"heavy_effects_f1",
-             total(all, [](const auto& t) -> const SpanMatch& { return t.heavy_effects; }).f1()},
-            {"processor_sum_f1",
-             total(all, [](const auto& t) -> const SpanMatch& { return t.processor_sum; }).f1()}}},
+           {{"heavy_effects_f1", or_null(total(all, &TimelineScore::heavy_effects).f1())},
+            {"processor_sum_f1", or_null(total(all, &TimelineScore::processor_sum).f1())}}},
           {"goals", to_json(s.goals)},
           {"timelines", timelines}};
 }

@@ -1,8 +1,8 @@
 // The score: the forecast on timelines that no one tuned it for, held against playouts.
 #pragma once
 #include "audit/explain.h"
+#include "audit/figures.h"
 #include "audit/random.h"
-#include "measure/self_test.h"
 #include "plan/plan.h"
 #include "queue/prerender.h"
 
@@ -20,15 +20,6 @@ struct ScoreOptions {
   fs::path replays;  ///< folder for records of playouts that the model alone had wrong; empty: none are kept
 };
 
-/// Spans of two sides held against each other.
-struct SpanMatch {
-  int called = 0, called_right = 0, observed = 0, observed_found = 0;
-  void add(const std::vector<FrameRange>& forecast, const std::vector<FrameRange>& observed);
-  double precision() const { return called ? static_cast<double>(called_right) / called : 1; }
-  double recall() const { return observed ? static_cast<double>(observed_found) / observed : 1; }
-  double f1() const;
-};
-
 /// What was said of some frames, and what each playout did.
 struct SpanScore {
   Span said;
@@ -40,20 +31,15 @@ struct SpanScore {
 struct TimelineScore {
   std::uint64_t seed = 0;
   Frames frames = 0;
-  double drops_forecast = 0, drops_low = 0, drops_high = 0;
-  std::vector<Frames> drops_observed, drops_outside;  ///< of each playout
-  std::vector<bool> disturbed;
-  double base = 1, crowding = -1;          ///< as in Forecast
-  Moods moods;                             ///< of each playout
-  SpanMatch quiet, all, between;           ///< undisturbed playouts; all; one playout against another
-  SpanMatch heavy_effects, processor_sum;  ///< folklore, on all playouts
-  std::vector<double> rate_errors;         ///< of spilling spans, relative
-  int causes = 0, causes_right = 0;
-  int parts = 0, parts_modelled = 0;  ///< segments replayed with the measured times, and those that agree
-  double model_worst = 0;             ///< frames of drops that the model alone was off, at most, in a segment
-  std::vector<double> probability;    ///< that a segment drops any frame, one for each segment and playout
-  std::vector<int> outcome;
-  double brier_limit = 0;  ///< mean over segments of what repeated playouts leave open
+  Held held;
+  std::vector<bool> disturbed;  ///< of each playout; they count all the same
+  double base = 1, crowding = -1;      ///< as in Forecast
+  Moods moods;                         ///< of each playout
+  Matches quiet;                       ///< spans, undisturbed playouts alone: what the machine's state explains
+  Matches heavy_effects, processor_sum;  ///< folklore, by the same own drops
+  std::vector<double> rate_errors;     ///< of spilling spans, relative
+  int parts = 0, parts_modelled = 0;   ///< segments replayed with the measured times, and those that agree
+  double model_worst = 0;              ///< frames of drops that the model alone was off, at most, in a segment
   std::vector<std::string> disagreements;
   std::vector<SpanScore> spans, segments_said;
   std::vector<PriceRecord> renders;

@@ -276,7 +276,7 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   }
   ScoreOptions o;
   o.timelines = a.timelines, o.seed = a.seed, o.repeat = a.repeat, o.measure_seconds = a.measure_seconds;
-  o.forecast = stores->forecast_options(), o.random.segments = a.segments;
+  o.forecast = stores->forecast_options(), o.random.segments = a.segments, o.random.foreign = a.foreign;
   const auto tell = [&](const std::string& what) {
     show_progress(what);
     return !interrupted.load();
@@ -297,16 +297,16 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
     j["met"] = met;
     put(j);
   } else {
-    Table t({"Timeline", "Frames", "Forecast", "Observed", "Outside", "Span F1"});
+    Table t({"Timeline", "Frames", "Own drops said", "Seen", "Outside", "Span F1"});
     for (const TimelineScore& x : s->timelines) {
       std::string seen, outside;
-      for (std::size_t i = 0; i < x.drops_observed.size(); ++i) {
-        seen += fmt::format("{}{}{}", i ? " " : "", x.drops_observed[i], x.disturbed[i] ? "*" : "");
-        outside += fmt::format("{}{}", i ? " " : "", x.drops_outside[i]);
+      for (std::size_t i = 0; i < x.held.own.size(); ++i) {
+        seen += fmt::format("{}{}{}", i ? " " : "", x.held.own[i], x.disturbed[i] ? "*" : "");
+        outside += fmt::format("{}{}", i ? " " : "", x.held.all[i] - x.held.own[i]);
       }
       t.row({std::to_string(x.seed), std::to_string(x.frames),
-             fmt::format("{:.0f} ({:.0f} to {:.0f})", x.drops_forecast, x.drops_low, x.drops_high), seen,
-             outside, fmt::format("{:.2f}", x.all.f1())});
+             fmt::format("{:.0f} ({:.0f} to {:.0f})", x.held.expected, x.held.low, x.held.high), seen,
+             outside, std::isnan(x.held.spans.f1()) ? "none" : fmt::format("{:.2f}", x.held.spans.f1())});
     }
     fmt::print("{}* disturbed\n", t.text());
     print(s->goals);
@@ -373,7 +373,7 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   s->add_flag("--plans", a.plans, "How good plans are, on random problems with stated costs");
   s->add_option("--cases", a.cases, "With --plans: small cases that are held against every choice");
   s->add_flag("--remedies", a.remedies, "Price and gain of remedies, said against taken and seen");
-  s->add_flag("--foreign", a.foreign, "With --remedies: on pictures that are not ours");
+  s->add_flag("--foreign", a.foreign, "On pictures that are not ours");
   s->callback([&] {
     a.repeat = repeat;
     code = cmd_score(c, a, interrupted);

@@ -117,6 +117,7 @@ void print(const std::vector<Goal>& goals) {
     t.row({g.name, std::isnan(g.value) ? "not measured" : fmt::format("{:.3g} {}", g.value, g.unit),
            g.least > 0 && g.most < 1e17 ? fmt::format("{:.3g} to {:.3g}", g.least, g.most)
            : g.least > 0                ? fmt::format("{:.3g} or more", g.least)
+           : g.most > 1e17              ? "none"
                                         : fmt::format("{:.3g} or less", g.most),
            g.met() ? "yes" : "no"});
   fmt::print("{}", t.text());

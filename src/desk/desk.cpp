@@ -136,7 +136,7 @@ Result<FrameRange> parse_range(const std::string& text, const View& view) {
 
 Result<void> remember(const Audit& a, const View& view, Notebook& notebook) {
   return notebook.add_audit({view.timeline->name, now_utc(), a.drops_forecast, static_cast<double>(a.drops_observed),
-                      a.span_f1, static_cast<int>(a.spans_forecast.size()), a.matched_forecast});
+                      a.span_f1, static_cast<int>(a.spans_forecast.size()), a.matched});
 }
 
 std::string track_record(const Notebook& notebook) {

@@ -466,7 +466,7 @@ void set_apart(Forecast& f, Verdict verdict, bool IntervalCost::* of) {
     const auto rest = [&](Frames out) {
       if (out <= at) return;
       spans.push_back(span_of({at, out}, f));
-      spans.back().verdict = s.verdict;
+      spans.back().verdict = s.verdict, spans.back().said = s.said;
     };
     for (const FrameRange& u : apart) {
       if (u.out <= at || u.in >= s.out) continue;
@@ -570,6 +570,77 @@ std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first
   return runs;
 }
 
+std::vector<FrameRange> drop_runs(const std::vector<Frames>& dropped, Rate rate) {
+  constexpr double kDensity = 0.08;
+  const Frames second = std::max<Frames>(2, rate.nominal());
+  const auto enough = static_cast<std::size_t>(std::max(2.0, std::ceil(kDensity * static_cast<double>(second) - 1e-6)));
+  std::vector<FrameRange> runs;
+  std::size_t in_run = 0;  // those before it are told already
+  for (std::size_t first = 0; first + enough <= dropped.size(); ++first) {
+    const std::size_t last = first + enough - 1;
+    if (dropped[last] - dropped[first] >= second) continue;
+    for (in_run = std::max(in_run, first); in_run <= last; ++in_run) {
+      const Frames f = dropped[in_run];
+      if (!runs.empty() && f - runs.back().out < second) runs.back().out = f + 1;
+      else runs.push_back({f, f + 1});
+    }
+  }
+  return runs;
+}
+
+namespace {
+
+/// Frames that lie in a run of drops in at least half of the trials.
+std::vector<FrameRange> said_runs(const Forecast& f) {
+  const Frames length = f.range.length();
+  std::vector<int> change(static_cast<std::size_t>(length) + 1, 0);
+  for (int t = 0; t < f.trials->trials(); ++t)
+    for (const FrameRange& r : drop_runs(f.trials->late(t, f.before, f.before + length), f.rate))
+      ++change[static_cast<std::size_t>(r.in - f.before)], --change[static_cast<std::size_t>(r.out - f.before)];
+  std::vector<FrameRange> said;
+  int runs = 0;
+  for (Frames n = 0; n < length; ++n) {
+    runs += change[static_cast<std::size_t>(n)];
+    if (2 * runs < f.trials->trials() || runs == 0) continue;
+    const Frames at = f.range.in + n;
+    if (!said.empty() && said.back().out == at) said.back().out = at + 1;
+    else said.push_back({at, at + 1});
+  }
+  return said;
+}
+
+/// Spans said, and doubtful ones beside them: where drops are likely enough to be told and lie here in one trial and there
+/// in another. What is left of a doubtful one next to a span said is that span's recovering, and none by itself.
+std::vector<Span> spans_that_drop(const Forecast& f) {
+  std::vector<Span> all;
+  const std::vector<FrameRange> said = said_runs(f);
+  for (const FrameRange& r : said) {
+    Span s = span_of(r, f);
+    s.said = true;
+    if (s.verdict == Verdict::holds) s.verdict = Verdict::wavers;
+    all.push_back(std::move(s));
+  }
+  constexpr double kDoubtful = 0.02;
+  const auto doubtful = [&](FrameRange piece, bool beside) {
+    if (piece.length() <= 0 || (beside && piece.length() < f.rate.nominal())) return;
+    if (Span s = span_of(piece, f); s.verdict != Verdict::holds) all.push_back(std::move(s));
+  };
+  for (const FrameRange& r : missed_runs(f.miss, f.range.in, f.rate, kDoubtful)) {
+    Frames at = r.in;
+    bool beside = false;
+    for (const FrameRange& there : said) {
+      if (there.out <= r.in || there.in >= r.out) continue;
+      doubtful({at, there.in}, true);
+      at = there.out, beside = true;
+    }
+    doubtful({at, r.out}, beside);
+  }
+  std::sort(all.begin(), all.end(), [](const Span& x, const Span& y) { return x.in < y.in; });
+  return all;
+}
+
+}  // namespace
+
 Route with_remembered(Route route, const Program& program, const MemoryCache& cache) {
   if (cache.stats().pictures == 0) return route;
   route.resize(static_cast<std::size_t>(program.duration()));
@@ -629,10 +700,8 @@ Forecast forecast(const Program& program, const CostBook& book, const Route& sea
   for (const double d : all) f.expected_drops += d / static_cast<double>(all.size());
   f.drops_low = percentile(all, 0.05), f.drops_high = percentile(all, 0.95);
 
-  // Runs of misses first, then what lies between them; a run too unlikely to mention joins what is around it.
-  std::vector<Span> missed;
-  for (const FrameRange& r : missed_runs(f.miss, f.range.in, f.rate, 0.02))
-    if (Span s = span_of(r, f); s.verdict != Verdict::holds) missed.push_back(std::move(s));
+  // Runs of drops first, then what lies between them.
+  std::vector<Span> missed = spans_that_drop(f);
   Frames at = f.range.in;
   for (Span& s : missed) {
     if (s.in > at) f.spans.push_back(span_of({at, s.in}, f)), f.spans.back().verdict = Verdict::holds;

@@ -84,6 +84,7 @@ struct Span {
   Cause cause = Cause::none;
   StageCost blame;  ///< the dearest stage
   std::vector<std::string> segments;
+  bool said = false;  ///< each of its frames lies in a run of drops in at least half of the trials
 };
 
 /// From which probability of any drop a span wavers or spills. They follow from what it costs to be wrong:
@@ -162,6 +163,11 @@ std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, con
 /// second are one.
 std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate,
                                     double density = 0.08);
+
+/// Runs of dropped frames, by one rule for trials and playouts: where a second holds 8 % of its frames dropped, at least two,
+/// its dropped frames are in a run. Neighbours closer than a second are one.
+/// @param dropped in order
+std::vector<FrameRange> drop_runs(const std::vector<Frames>& dropped, Rate rate);
 
 /// Load of a frame: what limits is either fetching, which goes one frame at a time, or all of its work spread
 /// over the processors.

@@ -116,6 +116,18 @@ std::vector<std::uint32_t> Trials::drops(Frames in, Frames out) const {
   return counts;
 }
 
+std::vector<Frames> Trials::late(int trial, Frames in, Frames out) const {
+  std::vector<Frames> all;
+  each_block(in, out, [&](const Block& block) {
+    for (std::size_t w = 0; w < MissedBits::kWords; ++w)
+      for (std::uint64_t bits = block.late.of(static_cast<std::size_t>(trial))[w]; bits != 0; bits &= bits - 1) {
+        const Frames f = block.in + static_cast<Frames>(w) * 64 + std::countr_zero(bits);
+        if (f >= in && f < std::min(out, block.out)) all.push_back(f);
+      }
+  });
+  return all;
+}
+
 template <class Each>
 void Trials::each_block(Frames in, Frames out, Each each) const {
   for (auto b = static_cast<std::size_t>(std::max<Frames>(0, in) / kBlock);

@@ -100,6 +100,8 @@ class Trials {
   std::vector<std::uint32_t> drops(Frames in, Frames out) const;
   /// Of them those that lay ready, and the display's thread was kept from looking for them.
   std::vector<std::uint32_t> not_looked_for(Frames in, Frames out) const;
+  /// Frames within [in, out) that are dropped in a trial because they are late, in order.
+  std::vector<Frames> late(int trial, Frames in, Frames out) const;
   /// Frames that were simulated for this, the rest being taken over.
   Frames simulated() const { return simulated_; }
 

@@ -94,13 +94,40 @@ TEST(Thresholds, FollowFromWhatBeingWrongCosts) {
   EXPECT_LT(Thresholds::from_cost(99).wavers, 0.011);
 }
 
-TEST(SpanMatch, CountsHalvesOfTheShorter) {
-  SpanMatch m;
-  m.add({{0, 100}, {200, 300}, {400, 420}}, {{60, 110}, {290, 380}, {500, 510}});
-  EXPECT_EQ(m.called_right, 1) << "40 of 50 in common; 10 of 90 are too few";
-  EXPECT_EQ(m.observed_found, 1);
+TEST(Figures, SpansMatchOneToOneByIntersectionOverUnion) {
+  Matches m;
+  m.add({{0, 100}, {200, 300}, {400, 420}}, {{40, 110}, {290, 380}, {500, 510}});
+  EXPECT_EQ(m.right, 1) << "60 of 110; 10 of 180 are too few";
   EXPECT_NEAR(m.f1(), 1.0 / 3, 1e-9);
-  EXPECT_EQ(SpanMatch{}.f1(), 1) << "nothing called, nothing seen";
+  EXPECT_TRUE(std::isnan(Matches{}.f1())) << "nothing said, nothing seen: nothing measured";
+  Matches all;
+  all.add({{0, 1000}}, {{0, 60}, {100, 160}, {300, 380}, {800, 900}});
+  EXPECT_EQ(all.f1(), 0) << "one call over everything is no forecast";
+  Matches twice;
+  twice.add({{0, 50}, {50, 100}}, {{0, 100}});
+  EXPECT_EQ(twice.right, 1) << "one played span is one";
+}
+
+TEST(Figures, ARunIsWhereASecondHoldsEnoughDrops) {
+  EXPECT_TRUE(drop_runs({10}, {24, 1}).empty()) << "one drop is no run";
+  EXPECT_TRUE(drop_runs({10, 34}, {24, 1}).empty()) << "two, a second apart";
+  EXPECT_EQ(drop_runs({10, 33}, {24, 1}), (std::vector<FrameRange>{{10, 34}}));
+  EXPECT_EQ(drop_runs({10, 12, 14, 50, 70, 72}, {24, 1}), (std::vector<FrameRange>{{10, 15}, {50, 73}})) << "what played for a second parts them";
+  EXPECT_EQ(drop_runs({10, 12, 14, 37}, {24, 1}), (std::vector<FrameRange>{{10, 38}})) << "nearer than a second is one";
+  EXPECT_TRUE(drop_runs({10, 12}, {50, 1}).empty()) << "8 % of 50 are four";
+}
+
+TEST(Figures, TotalsAndRangesAreHeldAsTheyAreDefined) {
+  Held h;
+  h.expected = 104, h.low = 96.4, h.high = 107.2, h.own = {98, 102}, h.all = {99, 109};
+  EXPECT_TRUE(h.total_right()) << "4 of 100";
+  h.expected = 106;
+  EXPECT_FALSE(h.total_right());
+  EXPECT_EQ(h.in_range(), 1);
+  h.expected = 3, h.own = {0};
+  EXPECT_TRUE(h.total_right()) << "within 3 frames";
+  for (const Goal& g : figures_of({}))
+    if (g.most < 1e17) EXPECT_FALSE(g.met()) << g.name << ": nothing was measured";
 }
 
 class RandomTimelines : public testing::Test {
@@ -180,8 +207,8 @@ TEST_F(RandomTimelines, AreScoredAgainstRealPlayouts) {
   ASSERT_TRUE(s) << s.error().text();
   ASSERT_EQ(s->timelines.size(), 1u);
   const TimelineScore& t = s->timelines[0];
-  EXPECT_EQ(t.drops_observed.size(), 2u);
-  EXPECT_EQ(t.probability.size(), t.outcome.size());
+  EXPECT_EQ(t.held.own.size(), 2u);
+  EXPECT_EQ(t.held.probability.size(), t.held.outcome.size());
   EXPECT_GE(t.parts, 4) << "two playouts of two segments";
   const Json j = to_json(*s);
   for (const char* key : {"span_f1", "span_precision", "span_recall", "brier", "drops_forecast",
