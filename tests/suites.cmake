@@ -1,6 +1,6 @@
 # One test of ctest for each suite of the core's tests: a thousand processes for a thousand tests would take minutes to start.
 # What takes long begins first, so that nothing is waited for alone at the end.
-set(GCLK_LONG Commands 200 Remedies 60 RandomTimelines 65 Demo 48 Measuring 45 Documents 40 PlansOfTheDesk 40 Taps 40 Delivering 40 FactsOfTheTrade 35 Rich 32 ForeignTimelines 30)
+set(GCLK_LONG FfmpegsFrames 40 Nights 16 Commands 200 Remedies 60 RandomTimelines 65 Demo 48 Measuring 45 Documents 40 PlansOfTheDesk 40 Taps 40 Delivering 40 FactsOfTheTrade 35 Rich 32 ForeignTimelines 30)
 execute_process(COMMAND ${GCLK_TESTS} --gtest_list_tests OUTPUT_VARIABLE listed RESULT_VARIABLE failed)
 if(failed)
   message(FATAL_ERROR "the tests cannot be listed: ${GCLK_TESTS}")

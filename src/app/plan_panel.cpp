@@ -164,6 +164,12 @@ void Timetable::paintEvent(QPaintEvent*) {
   p.setFont(look::number_font(12));
   p.setPen(look::grey(look::kQuiet));
   p.drawText(QRectF(r.left(), r.bottom() + 2, 80, 18), Qt::AlignLeft, text(clock_text(now, now)));
+  p.setPen(QPen(look::grey(236), 2));
+  for (const Review& review : plan.reviews)
+    if (&review != &plan.reviews.back()) {
+      const double at = x_of(static_cast<double>(review.at - now));
+      p.drawLine(QPointF(at, r.top() - 2), QPointF(at, r.bottom() + 2));
+    }
   if (plan.review_at) {
     const double at = x_of(until);
     p.setPen(QPen(look::grey(236), 2));
@@ -198,7 +204,8 @@ PlanPanel::PlanPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
     row->addWidget(edit);
     return edit;
   };
-  by_ = field(tr("Review at"), "review-at", tr("10:00"), 86);
+  by_ = field(tr("Review at"), "review-at", tr("10:00"), 130);
+  by_->setToolTip(tr("10:00, or parts with times of their own: 0-240@10:00, 240-480@11:30"));
   disk_ = field(tr("Room, GB"), "review-disk", tr("all"), 60);
   busy_ = field(tr("Somebody works"), "review-busy", tr("9:00-18:00"), 104);
   const auto button = [&](const QString& label, const char* name, const QString& tip) {
@@ -220,7 +227,14 @@ PlanPanel::PlanPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
   });
   connect(by_, &QLineEdit::editingFinished, this, [this] {
     const std::string said = by_->text().trimmed().toStdString();
-    if (said.empty() || clock_time(said, session_.derived() ? session_.derived()->plan.made_at : 0)) change([&](Wishes& w) { w.by = said; });
+    if (said.find('@') != std::string::npos) {
+      std::vector<Wishes::Part> parts;
+      for (const QString& one : by_->text().split(',', Qt::SkipEmptyParts))
+        if (const auto part = session_.derived() ? part_from(one.trimmed().toStdString(), session_.derived()->view) : usage("nothing is open", ""))
+          parts.push_back(*part);
+      if (parts.size() == static_cast<std::size_t>(by_->text().split(',', Qt::SkipEmptyParts).size())) change([&](Wishes& w) { w.by.clear(), w.reviews = parts; });
+      else refresh();
+    } else if (said.empty() || clock_time(said, session_.derived() ? session_.derived()->plan.made_at : 0)) change([&](Wishes& w) { w.by = said, w.reviews.clear(); });
     else refresh();
   });
   connect(disk_, &QLineEdit::editingFinished, this, [this] {
@@ -317,7 +331,10 @@ void PlanPanel::refresh() {
   const auto show = [](QLineEdit* edit, const QString& text) {
     if (!edit->hasFocus() || !edit->isModified()) edit->setText(text);
   };
-  show(by_, text(w.by));
+  QString by = text(w.by);
+  if (session_.derived())
+    for (const Wishes::Part& part : w.reviews) by += (by.isEmpty() ? "" : ", ") + text(text_of(part, session_.derived()->view));
+  show(by_, by);
   show(disk_, w.disk_bytes ? QString::number(*w.disk_bytes / 1e9) : QString());
   const QSignalBlocker quiet(weight_);
   weight_->setValue(step_of(w.drop_seconds));

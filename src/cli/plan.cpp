@@ -15,13 +15,14 @@ namespace {
 
 struct PlanArguments {
   std::string by, review, why, compare, out, lp, from;
-  std::vector<std::string> pins, forbids, allow, busy;
+  std::vector<std::string> pins, forbids, allow, busy, parts;
   double disk = -1, measure = 20, drop_seconds = 0;
   bool frontier = false, keep = false;
 };
 
 /// What is kept for the timeline, then the review file, then what the command line says.
-Result<Wishes> wishes_for(const Timeline& t, const PlanArguments& a) {
+Result<Wishes> wishes_for(const View& view, const PlanArguments& a) {
+  const Timeline& t = *view.timeline;
   Wishes w = wishes_of(t);
   if (!a.review.empty()) {
     auto read = read_wishes(a.review);
@@ -30,6 +31,11 @@ Result<Wishes> wishes_for(const Timeline& t, const PlanArguments& a) {
   }
   Json said = to_json(w);
   if (!a.by.empty()) said["by"] = a.by;
+  for (const std::string& text : a.parts) {
+    const auto part = part_from(text, view);
+    if (!part) return std::unexpected(part.error());
+    said["reviews"].push_back({{"in", part->range.in}, {"out", part->range.out}, {"by", part->by}});
+  }
   if (a.disk >= 0) said["disk_bytes"] = a.disk;
   if (!a.busy.empty()) said["busy"] = a.busy;
   if (a.drop_seconds > 0) said["drop_seconds"] = a.drop_seconds;
@@ -43,7 +49,7 @@ Result<Wishes> wishes_for(const Timeline& t, const PlanArguments& a) {
 }
 
 Result<Plan> plan_for(const Opened& o, const PlanArguments& a, const std::atomic<bool>& interrupted) {
-  auto wishes = wishes_for(*o.view.timeline, a);
+  auto wishes = wishes_for(o.view, a);
   if (!wishes) return std::unexpected(wishes.error());
   auto options = plan_options(*wishes);
   if (!options) return std::unexpected(options.error());
@@ -178,6 +184,7 @@ void add_plan_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& i
     s->add_option("--range", c.range, "IN-OUT, frames or timecodes");
     s->add_option("--by", a.by, "When the review is: 10:00 or 2026-11-30T10:00");
     s->add_option("--measure", a.measure, "Seconds that measuring may take")->check(CLI::Range(0.1, 3600.0));
+    s->add_option("--part", a.parts, "A part and when it is watched, as 0-240@10:00; several, one after another");
     s->add_option("--disk", a.disk, "Bytes that may be written")->check(CLI::NonNegativeNumber);
     s->add_option("--drop-seconds", a.drop_seconds, "One dropped frame is as bad as so many seconds of machine time (left out: none may drop)")->check(CLI::Range(0.001, 1e7));
     s->add_option("--busy", a.busy, "When somebody works at the machine, as 9:00-18:00");

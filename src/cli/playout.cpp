@@ -10,7 +10,7 @@
 #include "cli/table.h"
 #include "desk/remedy_score.h"
 #include "interchange/otio.h"
-#include "plan/plan_score.h"
+#include "plan/night.h"
 #include "playout/trace.h"
 
 namespace gc {
@@ -18,7 +18,7 @@ namespace {
 
 struct PlayArguments {
   bool every = false, monitor = false, foreign = false, check = false, remedies = false, plans = false;
-  int cases = 0;
+  int cases = 0, nights = 0;
   int files = 0;
   int loops = 1, repeat = 1, timelines = 20, segments = 7;
   std::string csv, trace, record, around, folder, script;
@@ -266,7 +266,26 @@ int cmd_score_plans(const Common& c, const PlayArguments& a, const std::atomic<b
   return j["met"].get<bool>() ? 0 : 1;
 }
 
+int cmd_score_nights(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  const NightScore s = score_nights(a.nights, a.seed, [&](const std::string& what) {
+    show_progress(what);
+    return !interrupted.load();
+  });
+  end_progress();
+  if (c.json) {
+    put(to_json(s));
+    return 0;
+  }
+  Table t({"Way", "Reviews that play", "Drops left", "Worked", "Wasted on what went stale"});
+  for (const auto& [name, w] : s.ways)
+    t.row({name, fmt::format("{} of {}", w.played, s.nights), fmt::format("{:.0f}", w.drops), duration_text(w.worked),
+           fmt::format("{} ({:.0f} %)", duration_text(w.wasted), 100 * w.wasted / std::max(1.0, w.worked))});
+  fmt::print("{}Where nobody edits, the plan makes {} of {} play.\n", t.text(), s.possible, s.nights);
+  return 0;
+}
+
 int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
+  if (a.nights > 0) return cmd_score_nights(c, a, interrupted);
   if (a.plans) return cmd_score_plans(c, a, interrupted);
   auto stores = Stores::open(c.desk());
   if (!stores) return fail(stores.error(), c.json);
@@ -370,6 +389,7 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   s->add_option("--repeat", repeat, "Playouts of each")->check(CLI::Range(1, 20));
   s->add_option("--measure", a.measure_seconds, "Seconds to measure each, at most")
       ->check(CLI::Range(1.0, 600.0));
+  s->add_option("--nights", a.nights, "How often the morning's review plays, on so many simulated nights with edits and slow hours")->check(CLI::Range(1, 100000));
   s->add_flag("--plans", a.plans, "How good plans are, on random problems with stated costs");
   s->add_option("--cases", a.cases, "With --plans: small cases that are held against every choice");
   s->add_flag("--remedies", a.remedies, "Price and gain of remedies, said against taken and seen");

@@ -21,6 +21,7 @@ Result<Stores> Stores::open(DeskOptions options) {
   auto notebook = Notebook::open(options.notebook);
   if (!notebook) return std::unexpected(notebook.error());
   s.notebook = *notebook;
+  remember_identities(s.notebook);
   auto shelf = Shelf::open(options.shelf);
   if (!shelf) return std::unexpected(shelf.error());
   s.shelf = *shelf;

@@ -41,10 +41,12 @@ Frames frames_of(const Remedy& r) {
 }  // namespace
 
 Json to_json(const Wishes& w) {
-  Json busy = Json::array();
+  Json busy = Json::array(), reviews = Json::array();
+  for (const Wishes::Part& r : w.reviews) reviews.push_back({{"in", r.range.in}, {"out", r.range.out}, {"by", r.by}});
   for (const BusyHours& b : w.busy) busy.push_back(hours_text(b));
   return {{"glass_clock", "review"}, {"version", 1},        {"by", w.by},         {"disk_bytes", w.disk_bytes ? Json(*w.disk_bytes) : Json()},
           {"most_seconds", w.most_seconds ? Json(*w.most_seconds) : Json()},
+          {"reviews", reviews},
           {"drop_seconds", w.drop_seconds ? Json(*w.drop_seconds) : Json()},
           {"busy", busy},            {"idle_share", w.idle_share}, {"pins", w.pins}, {"forbids", w.forbids},
           {"allow", w.allow}};
@@ -56,6 +58,15 @@ Result<Wishes> wishes_from(const Json& j, const std::string& where) {
   w.by = text_or(j, "by", "");
   if (!w.by.empty() && !clock_time(w.by, std::time(nullptr)))
     return bad_input(fmt::format("'by' says '{}', which is no time", w.by), where, "Give 10:00 or 2026-11-30T10:00.");
+  if (const auto it = j.find("reviews"); it != j.end() && it->is_array())
+    for (const Json& r : *it) {
+      const auto frame = [&](const char* name) { return r.is_object() && r.contains(name) && r[name].is_number_integer() ? r[name].get<Frames>() : Frames{-1}; };
+      const FrameRange range{frame("in"), frame("out")};
+      const std::string by = r.is_object() ? text_or(r, "by", "") : "";
+      if (range.in < 0 || range.length() <= 0 || !clock_time(by, std::time(nullptr)))
+        return bad_input(fmt::format("'reviews' has {}, which is no part with a time", r.dump()), where, R"(Give {"in": 0, "out": 240, "by": "10:00"}.)");
+      w.reviews.push_back({range, by});
+    }
   if (const auto it = j.find("disk_bytes"); it != j.end() && it->is_number()) {
     if (it->get<double>() < 0) return bad_input("'disk_bytes' is below 0", where, "Give the bytes that may be written.");
     w.disk_bytes = it->get<double>();
@@ -99,6 +110,19 @@ Result<void> keep_wishes(const Timeline& t, const Wishes& w) {
   return write_file_atomic(wishes_file(t), to_json(w).dump(1) + "\n");
 }
 
+Result<Wishes::Part> part_from(const std::string& text, const View& view) {
+  const std::size_t at = text.rfind('@');
+  if (at == std::string::npos || !clock_time(text.substr(at + 1), std::time(nullptr)))
+    return usage(fmt::format("'{}' says no time", text), "Give IN-OUT@TIME, as 0-240@10:00.");
+  const auto range = parse_range(text.substr(0, at), view);
+  if (!range) return std::unexpected(range.error());
+  return Wishes::Part{*range, text.substr(at + 1)};
+}
+
+std::string text_of(const Wishes::Part& part, const View& view) {
+  return fmt::format("{}-{}@{}", timecode_at(*view.timeline, part.range.in), timecode_at(*view.timeline, part.range.out), part.by);
+}
+
 Result<PlanOptions> plan_options(const Wishes& w) {
   PlanOptions o;
   o.now = std::time(nullptr);
@@ -106,6 +130,8 @@ Result<PlanOptions> plan_options(const Wishes& w) {
     o.review_at = clock_time(w.by, o.now);
     if (!o.review_at) return usage(fmt::format("'{}' is no time", w.by), "Give 10:00 or 2026-11-30T10:00.");
   }
+  for (const Wishes::Part& r : w.reviews)
+    if (const auto at = clock_time(r.by, o.now)) o.reviews.push_back({r.range, *at});
   if (w.disk_bytes) o.disk_bytes = *w.disk_bytes;
   if (w.most_seconds) o.most_seconds = *w.most_seconds;
   if (w.drop_seconds) o.drop_seconds = *w.drop_seconds;

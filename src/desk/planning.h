@@ -8,6 +8,11 @@ namespace gc {
 /// What a person has said about the review of one timeline. Kept beside the notebook, never in the timeline's file.
 struct Wishes {
   std::string by;                    ///< "10:00" or "2026-11-30T10:00"; empty: no clock
+  struct Part {
+    FrameRange range;
+    std::string by;
+  };
+  std::vector<Part> reviews;         ///< parts of it that are watched at times of their own; then `by` counts for nothing
   std::optional<double> disk_bytes, most_seconds;  ///< that may be written, and spent
   std::vector<BusyHours> busy;       ///< when somebody works at the machine
   double idle_share = 0.3;
@@ -23,6 +28,10 @@ fs::path wishes_file(const Timeline& timeline);
 /// Those that are kept; none when there are none, or none that can be read.
 Wishes wishes_of(const Timeline& timeline);
 Result<void> keep_wishes(const Timeline& timeline, const Wishes& wishes);
+
+/// A part and its time as a person writes it: "0-240@10:00", frames or timecodes.
+Result<Wishes::Part> part_from(const std::string& text, const View& view);
+std::string text_of(const Wishes::Part& part, const View& view);
 
 /// Options for planning as the wishes have it.
 Result<PlanOptions> plan_options(const Wishes& wishes);

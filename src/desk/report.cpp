@@ -113,7 +113,9 @@ Json to_json(const Plan& p) {
                         {"must_watch", r.must_watch}});
     schedule.push_back({{"id", r.id}, {"begins", at(r.begins)}, {"ends", at(r.ends)}});
   }
-  Json watch = Json::array();
+  Json watch = Json::array(), reviews = Json::array();
+  for (const Review& r : p.reviews)
+    reviews.push_back({{"in", r.range.in}, {"out", r.range.out}, {"by", iso_utc(r.at)}, {"ready_at", at(r.ready_in)}, {"ready_probability", r.ready_probability}, {"drops_after", r.drops}});
   for (const Restless& r : p.must_watch) {
     const bool plays = std::none_of(p.after.spans.begin(), p.after.spans.end(), [&](const Span& s) { return s.verdict != Verdict::holds && s.in <= r.frame && s.out > r.frame; });
     watch.push_back({{"segment", r.segment}, {"effect", r.effect}, {"frame", r.frame}, {"x", r.x}, {"y", r.y}, {"change", r.change}, {"plays", plays}});
@@ -121,6 +123,7 @@ Json to_json(const Plan& p) {
   for (const WordCost& w : p.words) words.push_back({{"word", w.word}, {"seconds_less_without", w.seconds}, {"drops_fewer_without", w.drops}});
   return {{"sentence", p.sentence},
           {"review", p.review_at ? Json(iso_utc(*p.review_at)) : Json()},
+          {"reviews", reviews},
           {"remedies", remedies},
           {"must_watch", watch},
           {"drop_seconds", finite(p.drop_seconds)},

@@ -55,10 +55,15 @@ constexpr const char* kEras = R"(
   CREATE TABLE IF NOT EXISTS outcome(at TEXT NOT NULL, probability REAL NOT NULL, dropped INTEGER NOT NULL);
 )";
 
+// Version 4: what media files hold, by path, size and time of change.
+constexpr const char* kContents = R"(
+  CREATE TABLE content(state TEXT PRIMARY KEY, content TEXT NOT NULL, at TEXT NOT NULL);
+)";
+
 constexpr const char* kReadSeries = "SELECT first, second FROM series WHERE what = ? AND key = ? AND era = ?";
 constexpr const char* kReadLaw = "SELECT places FROM law WHERE id = ?";
 
-constexpr const char* kSteps[] = {kFirst, kLaws, kEras};
+constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents};
 
 void keep_recent(std::vector<float>& v) {
   if (v.size() > kKept) v.erase(v.begin(), v.end() - static_cast<std::ptrdiff_t>(kKept));
@@ -143,6 +148,24 @@ Result<std::shared_ptr<Notebook>> Notebook::open(const fs::path& file) {
                      "Move it away; a new one is made and the seat measured again.");
   if (auto r = notebook->begin_era(era_identity()); !r) return std::unexpected(r.error());
   return notebook;
+}
+
+std::optional<Hash128> Notebook::content(const Hash128& state) const {
+  const std::lock_guard lock(mutex_);
+  Statement q = database_.prepare("SELECT content FROM content WHERE state = ?");
+  q.bind(std::string_view(state.hex()));
+  if (!q.step()) return {};
+  return Hash128::from_hex(q.text(0));
+}
+
+void Notebook::keep_content(const Hash128& state, const Hash128& content) {
+  const std::lock_guard lock(mutex_);
+  // What cannot be kept is looked at again in the next run.
+  (void)database_.prepare("INSERT OR REPLACE INTO content VALUES(?, ?, ?)")
+      .bind(std::string_view(state.hex()))
+      .bind(std::string_view(content.hex()))
+      .bind(std::string_view(now_utc()))
+      .run();
 }
 
 std::vector<Era> Notebook::read_eras() const {

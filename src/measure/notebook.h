@@ -8,6 +8,7 @@
 #include "base/files.h"
 #include "base/gauge.h"
 #include "measure/costs.h"
+#include "media/identity.h"
 #include "seat/conditions.h"
 
 namespace gc {
@@ -52,7 +53,7 @@ struct MedianEstimate {
 };
 MedianEstimate median_of(std::vector<float> values);
 
-class Notebook : public CostBook {
+class Notebook : public CostBook, public IdentityMemory {
  public:
   static Result<std::shared_ptr<Notebook>> open(const fs::path& file);
 
@@ -101,6 +102,9 @@ class Notebook : public CostBook {
   double shared_core_factor(const StageRef& stage) const;
   Calibration calibration() const override;
   StageCosts stage(const StageRef& stage) const override;
+
+  std::optional<Hash128> content(const Hash128& state) const override;
+  void keep_content(const Hash128& state, const Hash128& content) override;
 
   std::optional<CostEstimate> predict(const LawName& law, const Terms& terms) const;
   CostLaw law(const LawName& name) const;  ///< without places when nothing is known

@@ -31,6 +31,8 @@ Hash128 content_of(const std::string& path, std::uint64_t size, std::uint64_t sa
   return h.done();
 }
 
+constexpr std::uint64_t kOfAFile = 64, kOfAPicture = 3;  ///< samples
+
 /// Contents that were looked at, by path, size and time of change.
 class KnownContents {
  public:
@@ -44,12 +46,24 @@ class KnownContents {
       const std::lock_guard lock(mutex_);
       if (const auto it = known_.find(state); it != known_.end()) return it->second;
     }
-    const Hash128 content = content_of(path, size, samples);
+    const std::shared_ptr<IdentityMemory> memory = samples == kOfAFile ? this->memory() : nullptr;
+    const std::optional<Hash128> before = memory ? memory->content(state) : std::nullopt;
+    const Hash128 content = before ? *before : content_of(path, size, samples);
+    if (memory && !before) memory->keep_content(state, content);
     const std::lock_guard lock(mutex_);
     return known_[state] = content;
   }
+  void remember(const std::weak_ptr<IdentityMemory>& memory) {
+    const std::lock_guard lock(mutex_);
+    memory_ = memory;
+  }
 
  private:
+  std::shared_ptr<IdentityMemory> memory() {
+    const std::lock_guard lock(mutex_);
+    return memory_.lock();
+  }
+  std::weak_ptr<IdentityMemory> memory_;
   std::mutex mutex_;
   std::unordered_map<Hash128, Hash128> known_;
 };
@@ -60,8 +74,9 @@ KnownContents& known_contents() {
 
 }  // namespace
 
+void remember_identities(const std::weak_ptr<IdentityMemory>& memory) { known_contents().remember(memory); }
+
 Hash128 file_identity(const std::string& path) {
-  constexpr std::uint64_t kOfAFile = 64, kOfAPicture = 3;
   const auto sequence = Sequence::parse(path);
   if (!sequence) return known_contents().of(path, kOfAFile);
   Hasher all;

@@ -9,6 +9,7 @@
 #include "base/clock.h"
 #include "measure/measure.h"
 #include "plan/judge.h"
+#include "plan/plan_words.h"
 #include "plan/problem.h"
 
 namespace gc {
@@ -59,30 +60,6 @@ bool pinned(const std::set<std::string>& words, const Proposal& p) {
   return says(words, p) || (p.kind->name() == std::string("render") && names_segment(words, p));
 }
 
-/// "2 spans cannot be played: media missing." Empty when nothing is missing.
-std::string missing_sentence(const Forecast& f) {
-  const int n = f.count(Verdict::missing);
-  return n == 0 ? std::string() : fmt::format("{} span{} cannot be played: media missing.", n, n == 1 ? "" : "s");
-}
-
-/// "3 pre-renders, 2 cached stacks, 1 baked composition".
-std::string counted(const std::vector<Remedy>& remedies) {
-  std::vector<std::pair<std::string, int>> kinds;
-  for (const Remedy& r : remedies) {
-    const std::string label = r.proposal.kind->label();
-    const auto it = std::find_if(kinds.begin(), kinds.end(), [&](const auto& k) { return k.first == label; });
-    if (it == kinds.end()) kinds.emplace_back(label, 1);
-    else ++it->second;
-  }
-  std::string text;
-  for (const auto& [label, n] : kinds) {
-    std::string name = label;
-    name.front() = static_cast<char>(std::tolower(static_cast<unsigned char>(name.front())));
-    text += fmt::format("{}{} {}{}", text.empty() ? "" : ", ", n, name, n == 1 ? "" : "s");
-  }
-  return text;
-}
-
 /// Why a stretch needs something.
 std::string reason_of(const Forecast& f, FrameRange r) {
   const Span* worst = nullptr;
@@ -124,6 +101,12 @@ class Planner {
       none.thinking = options_.thinking;
       const Choice needed = chooser.least_work(none);
       plan_.short_seconds = std::max(0.0, needed.seconds - limits.seconds);
+      for (std::size_t k = 0; k < limits.until.size(); ++k) {
+        double due = 0;
+        for (std::size_t i = 0; i < problem_.works.size(); ++i)
+          if (needed.works[i] && problem_.works[i].due <= k) due += problem_.works[i].seconds;
+        plan_.short_seconds = std::max(plan_.short_seconds, due - limits.until[k]);
+      }
       plan_.short_bytes = std::max(0.0, needed.bytes - limits.bytes);
       plan_.bound_seconds = needed.bound;
       choice = chooser.least_drops(limits);
@@ -146,6 +129,7 @@ class Planner {
     Limits l;
     l.bytes = options_.disk_bytes, l.seconds = options_.most_seconds;
     if (plan_.review_at) l.seconds = std::min(l.seconds, work_until(free_, static_cast<double>(*plan_.review_at - plan_.made_at)));
+    for (const Review& r : plan_.reviews) l.until.push_back(work_until(free_, static_cast<double>(r.at - plan_.made_at)));
     return l;
   }
 
@@ -156,10 +140,20 @@ class Planner {
     slow_now_ = forecast(*s_.played, *s_.notebook, s_.route, range_, slow_);
   }
 
+  bool is_watched(FrameRange r) const {
+    return plan_.reviews.empty() || std::ranges::any_of(plan_.reviews, [&](const Review& w) { return w.range.in < r.out && w.range.out > r.in; });
+  }
+  /// The first review that what bears on these frames is for.
+  std::size_t due(FrameRange r) const {
+    for (std::size_t k = 0; k < plan_.reviews.size(); ++k)
+      if (plan_.reviews[k].range.in < r.out && plan_.reviews[k].range.out > r.in) return k;
+    return plan_.reviews.empty() ? 0 : plan_.reviews.size() - 1;
+  }
+
   /// Whether frames of an interval can be in a stretch that drops, on a slow day.
   bool needs(std::size_t u) const {
     const IntervalCost& c = *intervals_[u];
-    if (c.missing || c.is(FrameState::sealed)) return false;
+    if (c.missing || c.is(FrameState::sealed) || !is_watched({c.in, c.out})) return false;
     return c.unseen || load_in(*base_, places_[u]).high >= kNeverNeeds;
   }
 
@@ -192,6 +186,7 @@ class Planner {
       WorkItem w{p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), 0, pinned(options_.pins, p), forbidden(options_.forbids, p)};
       if (p.kind->slip(p)) w.seconds = 0, w.weight = 1;  // it takes no machine, but hides something
       else w.weight = weight_of(p, w.seconds);
+      w.due = due(p.at);
       problem_.works.push_back(w);
     }
   }
@@ -299,7 +294,7 @@ class Planner {
     p.quote.modelled_seconds = s_.pricing().frames({p.at}, s_.form), p.quote.seconds = p.quote.modelled_seconds * factor_;
     p.quote.bytes = form_frame_bytes(form_that_keeps(s_.form, false, t.width, t.height), t.width, t.height) * static_cast<std::uint64_t>(p.at.length());
     problem_.works.push_back({p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), weight_of(p, p.quote.seconds), pinned(options_.pins, p),
-                              forbidden(options_.forbids, p)});
+                              forbidden(options_.forbids, p), due(p.at)});
     proposals_.push_back(std::move(p));
     return proposals_.size() - 1;
   }
@@ -348,7 +343,7 @@ class Planner {
           return span.verdict != Verdict::holds && span.in < intervals_[u]->out && span.out > intervals_[u]->in;
         });
         const Way& best = problem_.units[u].ways.back();
-        if (!in_bad || choice.ways[u] + 1 == problem_.units[u].ways.size()) continue;
+        if (!in_bad || !is_watched({intervals_[u]->in, intervals_[u]->out}) || choice.ways[u] + 1 == problem_.units[u].ways.size()) continue;
         for (const std::size_t i : best.works)
           if (!problem_.works[i].never && !works[i]) works[i] = more = true;
       }
@@ -373,8 +368,9 @@ class Planner {
   /// The order of the works, and what is left after each.
   std::vector<std::size_t> order(Chooser& chooser, const Choice& choice) {
     std::vector<std::size_t> all = chooser.in_order(choice);
-    // What only playing can judge comes first.
+    // What only playing can judge comes first, and above that what is due first.
     std::stable_partition(all.begin(), all.end(), [&](std::size_t i) { return must_watch(proposals_[i]) != nullptr; });
+    std::ranges::stable_sort(all, {}, [&](std::size_t i) { return problem_.works[i].due; });
     std::vector<bool> works(choice.works.size(), false);
     plan_.prefixes.push_back({0, 0, chooser.with(works).drops});
     for (const std::size_t i : all) {
@@ -436,6 +432,9 @@ class Planner {
       ordered.back().begins = at.begins, ordered.back().ends = at.ends;
     }
     plan_.remedies = std::move(ordered);
+    for (std::size_t k = 0; k < plan_.reviews.size(); ++k)
+      for (const Remedy& r : plan_.remedies)
+        if (due(r.range) <= k) plan_.reviews[k].ready_in = std::max(plan_.reviews[k].ready_in, r.ends);
     plan_.ready_in = done_at(free_, plan_.render_seconds);
   }
   static int rank(const Remedy& r) {
@@ -521,11 +520,17 @@ void say_when(Plan& p, const Notebook& notebook, const std::vector<FreeTime>& fr
   for (const double r : {0.75, 0.9, 1.0, 1.1, 1.25, 1.5}) ratios.push_back(r);
   std::sort(ratios.begin(), ratios.end());
   p.ready_in_high = done_at(free, p.render_seconds * ratios[static_cast<std::size_t>(0.9 * static_cast<double>(ratios.size() - 1))]);
-  if (!p.review_at) return;
-  const double until = static_cast<double>(*p.review_at - p.made_at);
-  p.ready_probability = 0;
-  for (const double r : ratios)
-    if (done_at(free, p.render_seconds * r) <= until) p.ready_probability += 1 / static_cast<double>(ratios.size());
+  const auto chance = [&](double work, std::int64_t at) {
+    double sum = 0;
+    for (const double r : ratios) sum += done_at(free, work * r) <= static_cast<double>(at - p.made_at);
+    return sum / static_cast<double>(ratios.size());
+  };
+  if (p.review_at) p.ready_probability = chance(p.render_seconds, *p.review_at);
+  for (Review& r : p.reviews) {
+    r.ready_probability = chance(work_until(free, r.ready_in), r.at);
+    r.drops = p.after.trials ? p.after.over(r.range).expected_drops : 0;
+    p.ready_probability = std::min(p.ready_probability, r.ready_probability);
+  }
 }
 
 /// What would do when there is too little time or room.
@@ -546,43 +551,6 @@ void find_ways_out(Plan& p, const std::vector<FreeTime>& free, const Situation& 
   }
 }
 
-std::string sentence_of(const Plan& p) {
-  const int spills = p.before.count(Verdict::spills), wavers = p.before.count(Verdict::wavers);
-  const int unseen = p.before.count(Verdict::unseen);
-  const std::string missing = missing_sentence(p.before);
-  if (spills + wavers + unseen == 0)
-    return !missing.empty() ? missing + " The rest holds."
-           : p.before.fully_measured
-               ? "Everything holds. Nothing needs to be done."
-               : "Not every segment has been measured yet; of those that have, none drops frames.";
-  const auto spans = [](int n) { return fmt::format("{} span{}", n, n == 1 ? "" : "s"); };
-  std::string what;
-  if (spills > 0) what = fmt::format("{} will drop", spans(spills));
-  if (wavers > 0)
-    what += fmt::format("{}{} may drop", spills > 0 ? " and " : "",
-                        spills > 0 ? std::to_string(wavers) : spans(wavers));
-  const double drops = p.before.expected_drops;
-  if (unseen > 0 && spills + wavers == 0)
-    what = fmt::format("{} cannot be seen before rendering.", spans(unseen));
-  else what += fmt::format(", about {:.0f} frame{} in all.", drops, std::lround(drops) == 1 ? "" : "s");
-  if (unseen > 0 && spills + wavers > 0)
-    what += fmt::format(" {} cannot be seen before rendering.", spans(unseen));
-  if (!missing.empty()) what = missing + " " + what;
-  if (!p.priced) return what + " What a render takes here has not been measured.";
-  if (p.remedies.empty()) return what + (p.fits ? " Nothing that is allowed helps; a faster seat would." : " There is no time or room for anything that helps.");
-  const std::string when = clock_text(p.made_at + static_cast<std::int64_t>(std::lround(std::min(p.ready_in, 1e9))), p.made_at);
-  const bool weighed = p.drop_seconds < kNoLimit && !p.holds;
-  const std::string head = weighed         ? " What is worth its time"
-                           : !p.fits       ? " There is time and room for"
-                           : p.review_at   ? fmt::format(" Ready by {} ({:.0f} %)", when, p.ready_probability * 100)
-                           : p.holds       ? " What fixes that"
-                                           : " What helps";
-  const bool hides = std::any_of(p.remedies.begin(), p.remedies.end(), [](const Remedy& r) { return !r.proposal.hides.empty(); });
-  return what + fmt::format("{}: {}; {}, {}.{}", head, counted(p.remedies), duration_text(p.render_seconds), bytes_text(p.bytes),
-                            p.holds ? (hides ? " Something is hidden meanwhile." : " Nothing that is judged is hidden.")
-                                    : fmt::format(" About {:.0f} dropped frame{} left.", p.after.expected_drops, std::lround(p.after.expected_drops) == 1 ? " is" : "s are"));
-}
-
 }  // namespace
 
 bool Remedy::renders_frames() const {
@@ -601,7 +569,10 @@ Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options)
   const Stopwatch watch;
   Plan plan;
   plan.made_at = options.now > 0 ? options.now : static_cast<std::int64_t>(std::time(nullptr));
-  plan.review_at = options.review_at, plan.drop_seconds = options.drop_seconds;
+  plan.reviews = options.reviews;
+  for (Review& r : plan.reviews) r.range = {std::clamp(r.range.in, range.in, range.out), std::clamp(r.range.out, range.in, range.out)};
+  std::ranges::stable_sort(plan.reviews, {}, &Review::at);
+  plan.review_at = !plan.reviews.empty() ? std::optional(plan.reviews.back().at) : options.review_at, plan.drop_seconds = options.drop_seconds;
   for (const Restless& r : s.must_watch)
     if (r.frame >= range.in && r.frame < range.out) plan.must_watch.push_back(r);
   plan.margin = slow_day(*s.notebook, options.margin);
@@ -611,6 +582,11 @@ Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options)
   const bool asked = !options.pins.empty();
   if ((!good(plan.before, options.most_drops) || asked) && plan.priced) Planner(s, range, options, plan).run();
   plan.holds = good(plan.after, options.most_drops) && plan.after.count(Verdict::missing) == 0;
+  if (!plan.reviews.empty() && plan.after.trials)
+    plan.holds = std::ranges::all_of(plan.reviews, [&](const Review& r) {
+      const bool plays = std::ranges::none_of(plan.after.spans, [&](const Span& span) { return span.verdict != Verdict::holds && span.in < r.range.out && span.out > r.range.in; });
+      return plays && plan.after.over(r.range).expected_drops <= options.most_drops;
+    });
   if (plan.after.trials) {
     const auto drops = plan.after.trials->drops(plan.after.before, plan.after.before + range.length());
     plan.holds_probability = static_cast<double>(std::count(drops.begin(), drops.end(), 0u)) / static_cast<double>(std::max<std::size_t>(1, drops.size()));
@@ -623,46 +599,5 @@ Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options)
   return plan;
 }
 
-std::string duration_text(double seconds) {
-  const auto s = static_cast<std::int64_t>(std::ceil(seconds - 0.05));
-  if (s < 60) return seconds < 9.5 ? fmt::format("{:.1f} s", seconds) : fmt::format("{} s", s);
-  if (s < 3600) return fmt::format("{} min {} s", s / 60, s % 60);
-  return fmt::format("{} h {} min", s / 3600, s / 60 % 60);
-}
-
-std::string bytes_text(std::uint64_t bytes) {
-  const double b = static_cast<double>(bytes);
-  if (b < 1e6) return fmt::format("{:.0f} kB", b / 1e3);
-  if (b < 1e9) return fmt::format("{:.0f} MB", b / 1e6);
-  return fmt::format("{:.1f} GB", b / 1e9);
-}
-
-std::string clock_text(std::int64_t at, std::int64_t now) {
-  const auto when = static_cast<std::time_t>(at), today = static_cast<std::time_t>(now);
-  std::tm t{}, n{};
-  localtime_r(&when, &t), localtime_r(&today, &n);
-  static constexpr const char* kDays[] = {"Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"};
-  const std::string clock = fmt::format("{}:{:02}", t.tm_hour, t.tm_min);
-  return t.tm_yday == n.tm_yday && t.tm_year == n.tm_year ? clock : fmt::format("{} {}", kDays[t.tm_wday], clock);
-}
-
-std::optional<std::int64_t> clock_time(const std::string& text, std::int64_t now) {
-  const auto today = static_cast<std::time_t>(now);
-  std::tm t{};
-  localtime_r(&today, &t);
-  int year = 0, month = 0, day = 0, hour = 0, minute = 0, read = 0;
-  const bool dated = std::sscanf(text.c_str(), "%4d-%2d-%2dT%2d:%2d%n", &year, &month, &day, &hour, &minute, &read) == 5;
-  if (!dated && std::sscanf(text.c_str(), "%2d:%2d%n", &hour, &minute, &read) != 2) return std::nullopt;
-  if (static_cast<std::size_t>(read) != text.size() || hour < 0 || hour > 23 || minute < 0 || minute > 59) return std::nullopt;
-  if (dated && (month < 1 || month > 12 || day < 1 || day > 31)) return std::nullopt;
-  if (dated) t.tm_year = year - 1900, t.tm_mon = month - 1, t.tm_mday = day;
-  t.tm_hour = hour, t.tm_min = minute, t.tm_sec = 0, t.tm_isdst = -1;
-  std::int64_t at = std::mktime(&t);
-  if (!dated && at <= now) {
-    ++t.tm_mday, t.tm_isdst = -1;
-    at = std::mktime(&t);
-  }
-  return at;
-}
 
 }  // namespace gc

@@ -39,6 +39,16 @@ struct WordCost {
   double drops = 0;       ///< fewer without it
 };
 
+/// A part of the timeline that somebody comes to watch.
+struct Review {
+  FrameRange range;
+  std::int64_t at = 0;  ///< seconds since 1970
+  // Of a plan:
+  double ready_in = 0;           ///< seconds until what it needs is done
+  double ready_probability = 1;  ///< that it is done by then
+  double drops = 0;              ///< expected in it afterwards
+};
+
 struct Plan {
   std::vector<Remedy> remedies;  ///< in the order in which they are made
   Forecast before;
@@ -61,7 +71,8 @@ struct Plan {
   std::vector<Restless> must_watch;  ///< segments that can be judged only in real time, with the place that shows why
   double margin = 0;             ///< how much dearer everything may be than today: the seat's slow days
 
-  std::optional<std::int64_t> review_at;  ///< seconds since 1970
+  std::optional<std::int64_t> review_at;  ///< seconds since 1970; of several the last
+  std::vector<Review> reviews;            ///< where there are several, in the order of their times
   std::int64_t made_at = 0;
   double ready_in = 0;             ///< seconds until all of it is done; kNever when it never is
   double ready_in_high = 0;        ///< the same in nine of ten cases
@@ -83,6 +94,8 @@ struct PlanOptions {
   double most_drops = 0.5;  ///< expected drops that may be left in the whole range
   double margin = 0.10;     ///< the plan must hold even when everything costs this much more; the seat's own slow days count when they are known
   std::optional<std::int64_t> review_at;  ///< when it must play, seconds since 1970
+  /// Several reviews, one after another: each part is due by its own time, and what lies in none has no need to play.
+  std::vector<Review> reviews;
   std::int64_t now = 0;     ///< seconds since 1970; 0: this moment
   double disk_bytes = kNoLimit;
   double most_seconds = kNoLimit;  ///< of machine time that may be spent

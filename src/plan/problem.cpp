@@ -165,6 +165,13 @@ Mip Chooser::program(const Limits& limits, bool hold) const {
     seconds.terms.emplace_back(done.back(), w.seconds), bytes.terms.emplace_back(done.back(), w.bytes / 1e6);
   }
   if (limits.seconds < kNoLimit) mip.rows.push_back(seconds);
+  for (std::size_t k = 0; k < limits.until.size(); ++k) {
+    if (limits.until[k] >= kNoLimit) continue;
+    Mip::Row due{-kNoLimit, limits.until[k], {}};
+    for (std::size_t i = 0; i < problem_.works.size(); ++i)
+      if (problem_.works[i].due <= k) due.terms.emplace_back(done[i], problem_.works[i].seconds);
+    if (!due.terms.empty()) mip.rows.push_back(std::move(due));
+  }
   if (limits.bytes < kNoLimit) mip.rows.push_back(bytes);
   const auto may = [&](const Way& w) {
     return std::none_of(w.works.begin(), w.works.end(),

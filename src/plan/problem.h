@@ -36,6 +36,7 @@ struct WorkItem {
   double weight = 0;       ///< seconds that it counts as: more for what will likely be changed again. 0: `seconds`
   bool must = false;       ///< the person's word: it is made
   bool never = false;      ///< the person's word: it is not
+  std::size_t due = 0;     ///< the first of the times in Limits::until by which it has to be done
   double counts() const { return weight > 0 ? weight : seconds; }
 };
 
@@ -63,6 +64,9 @@ class Judge {
 
 struct Limits {
   double seconds = kNoLimit, bytes = kNoLimit;
+  /// Of several times by which works are due, in order: seconds of work that can be done until each. Works done in the order
+  /// of their times are all on time exactly when none of these sums is overdrawn (J. R. Jackson, 1955).
+  std::vector<double> until;
   double thinking = 5;  ///< processor seconds after which the best so far is given
   double drop_seconds = kNoLimit;  ///< for best_trade: as many seconds of the machine as one dropped frame is as bad as
 };

@@ -3,6 +3,7 @@
 #include <QHeaderView>
 #include <QMenu>
 #include <QScrollBar>
+#include <QSlider>
 #include <QTextBrowser>
 #include <QWheelEvent>
 
@@ -716,6 +717,34 @@ TEST_F(Views, AClickInTheFrontierChoosesHowMuchTimeIsSpent) {
   EXPECT_THAT(window->findChild<Stations*>()->panel(Station::plan)->sentence().toStdString(), testing::HasSubstr("It does not fit"));
   session->set_wishes({});
   ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.fits; }, 30000));
+}
+
+TEST_F(Views, ADroppedFrameIsWeighedAgainstTheMachinesTimeByKeys) {
+  key(Qt::Key_4);
+  auto* weight = window->findChild<QSlider*>("drop-weight");
+  auto* said = window->findChild<QLabel*>("drop-weight-said");
+  EXPECT_EQ(said->text(), "any work: none may drop");
+  const double before = session->derived()->plan.render_seconds;
+  weight->setFocus();
+  for (int i = 0; i < 4; ++i) QTest::keyClick(weight, Qt::Key_Left);
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->wishes().drop_seconds == 1.0 && session->derived()->plan.drop_seconds == 1.0; }, 30000));
+  EXPECT_LT(session->derived()->plan.render_seconds, before);
+  EXPECT_TRUE(said->text().startsWith("1.0 s of the machine's time")) << said->text().toStdString();
+  session->set_wishes({});
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.drop_seconds == kNoLimit; }, 30000));
+}
+
+TEST_F(Views, PartsAreWatchedAtTimesOfTheirOwn) {
+  key(Qt::Key_4);
+  auto* by = window->findChild<QLineEdit*>("review-at");
+  by->setFocus();
+  by->selectAll();
+  QTest::keyClicks(by, "0-48@9:30, 48-96@10:00");
+  QTest::keyClick(by, Qt::Key_Return);
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.reviews.size() == 2; }, 30000));
+  EXPECT_EQ(session->wishes().reviews.at(1).range, (FrameRange{48, 96}));
+  session->set_wishes({});
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.reviews.empty(); }, 30000));
 }
 
 TEST_F(Views, AReviewIsGivenByTheClockAndTheSentenceSaysWhenItIsReady) {

@@ -2,6 +2,7 @@
 #include "commands.h"
 #include "desk/planning.h"
 #include "desk/report.h"
+#include "plan/night.h"
 #include "plan/plan_score.h"
 #include "remedies.h"
 
@@ -113,6 +114,44 @@ TEST(Exactly, NothingIsABetterTradeThanTheOneChosen) {
     }
 }
 
+/// Each unit drops one frame while it is live, whatever its neighbours do.
+class OneDropEach : public Judge {
+ public:
+  std::vector<std::pair<std::size_t, std::size_t>> runs(const std::vector<std::size_t>& ways) override {
+    std::vector<std::pair<std::size_t, std::size_t>> all;
+    for (std::size_t u = 0; u < ways.size(); ++u)
+      if (ways[u] == 0) all.emplace_back(u, u);
+    return all;
+  }
+  Judged play(std::size_t first, std::size_t, const std::vector<std::size_t>& ways) override {
+    const double live = ways[first] == 0 ? 1 : 0;
+    return {live, live};
+  }
+};
+
+/// Works with times by which they are due; how many are done on time at most.
+Choice most_on_time(const std::vector<double>& seconds, const std::vector<double>& due) {
+  Problem p;
+  Limits limits;
+  limits.until = due;
+  for (std::size_t i = 0; i < seconds.size(); ++i) {
+    p.works.push_back({"w" + std::to_string(i), seconds[i], 0, 0, false, false, i});
+    p.units.push_back({{{2, {}}, {0, {i}}}});
+  }
+  OneDropEach judge;
+  Chooser chooser(p, judge);
+  const Choice all = chooser.least_work(limits);
+  return all.possible ? all : chooser.least_drops(limits);
+}
+
+// J. M. Moore, "An n job, one machine sequencing algorithm for minimizing the number of late jobs", 1968, with Hodgson's rule:
+// times 7 8 4 6 6 due at 9 17 18 19 21. J. R. Jackson, 1955: all are on time exactly when they are in the order of their times.
+TEST(Exactly, WhatIsDueFirstIsDoneFirstAndTheFewestAreLate) {
+  EXPECT_NEAR(most_on_time({7, 8, 4, 6, 6}, {9, 17, 18, 19, 21}).drops, 2, 1e-6) << "two of five are late";
+  EXPECT_NEAR(most_on_time({2, 3, 4}, {2, 5, 9}).drops, 0, 1e-6) << "just in time, each";
+  EXPECT_NEAR(most_on_time({2, 3, 4}, {2, 4.9, 9}).drops, 1, 1e-6) << "the second is late, or the first is left out";
+}
+
 TEST(Exactly, MoreWorkIsNeverWorse) {
   for (const std::uint64_t seed : {11u, 12u, 13u}) {
     const PlanCase c = random_plan_case(seed, 10, 8);
@@ -130,6 +169,21 @@ TEST(Exactly, MoreWorkIsNeverWorse) {
       }
     }
   }
+}
+
+// On a virtual clock, with edits and slow hours: the plan makes more reviews play than what people do by hand, and spends less.
+TEST(Nights, ThePlanMakesMoreReviewsPlayForLessWork) {
+  const NightScore s = score_nights(12, 5, {});
+  EXPECT_EQ(s.nights, 12);
+  ASSERT_EQ(s.ways.size(), 4u);
+  const NightScore::Way& ours = s.ways.at("the plan");
+  EXPECT_GT(ours.played, 0);
+  for (const auto& [name, w] : s.ways) {
+    EXPECT_LE(w.played, ours.played) << name;
+    EXPECT_GE(w.drops, ours.drops) << name;
+    EXPECT_LE(w.wasted, w.worked) << name;
+  }
+  EXPECT_EQ(to_json(score_nights(12, 5, {})), to_json(s)) << "the same seed, the same nights";
 }
 
 TEST(Schedules, WhatOthersWaitForComesFirst) {
@@ -346,6 +400,37 @@ TEST_F(PlansOfTheDesk, WhatOnlyPlayingCanJudgeIsExactAndComesFirst) {
   EXPECT_EQ(to_json(p)["must_watch"][0]["segment"], watched);
 }
 
+TEST_F(PlansOfTheDesk, EachPartIsReadyForItsOwnReview) {
+  // Both segments are too heavy; the second one is watched first.
+  auto second = std::make_shared<Segment>(*find_segment(*timeline_, "c"));
+  second->stack.push_back(find_segment(*timeline_, "a")->stack[1]);
+  second->stack.back().id = "heavy too";
+  timeline_ = with_segment(*timeline_, second);
+  PlanOptions o;
+  o.kinds = {"render"}, o.now = 1'800'000'000;
+  o.reviews = {{{0, 24}, o.now + 7200}, {{24, 48}, o.now + 3600}};
+  const Plan p = plan(o);
+  ASSERT_EQ(p.reviews.size(), 2u);
+  EXPECT_EQ(p.reviews.front().range.in, 24) << "in the order of their times";
+  ASSERT_GE(p.remedies.size(), 2u);
+  EXPECT_GE(p.remedies.front().range.in, 24) << p.remedies.front().id;
+  EXPECT_LT(p.remedies.back().range.in, 24);
+  EXPECT_LE(p.reviews.front().ready_in, p.reviews.back().ready_in);
+  EXPECT_TRUE(p.fits && p.holds);
+  EXPECT_THAT(p.sentence, HasSubstr(" and by "));
+  // What lies in none need not play.
+  o.reviews = {{{24, 48}, o.now + 3600}};
+  const Plan half = plan(o);
+  EXPECT_TRUE(half.holds);
+  for (const Remedy& r : half.remedies) EXPECT_GE(r.range.in, 24) << r.id;
+  // No time for the first one.
+  o.reviews = {{{0, 24}, o.now + 7200}, {{24, 48}, o.now + 1}};
+  const Plan late = plan(o);
+  EXPECT_FALSE(late.fits);
+  EXPECT_GT(late.short_seconds, 0);
+  for (const Remedy& r : late.remedies) EXPECT_LT(r.range.in, 24) << "there is time for the other one: " << r.id;
+}
+
 TEST_F(PlansOfTheDesk, WhatWasEditedMeanwhileIsLeftOut) {
   PlanOptions o;
   o.kinds = {"render"};
@@ -377,11 +462,11 @@ TEST_F(PlansOfTheDesk, AFileIsComparedAndReadBack) {
 }
 
 TEST(Wished, IsReadCheckedAndKept) {
-  const auto w = wishes_from(*parse_json(R"({"by": "10:00", "disk_bytes": 5e9, "busy": ["9:00-18:30"], "pins": ["tap"], "drop_seconds": 60})", "t"), "t");
+  const auto w = wishes_from(*parse_json(R"({"by": "10:00", "disk_bytes": 5e9, "busy": ["9:00-18:30"], "pins": ["tap"], "drop_seconds": 60, "reviews": [{"in": 0, "out": 24, "by": "9:30"}]})", "t"), "t");
   ASSERT_TRUE(w) << w.error().text();
   EXPECT_EQ(w->busy.at(0).to, 18 * 60 + 30);
   EXPECT_EQ(to_json(*wishes_from(to_json(*w), "t")), to_json(*w));
-  for (const char* odd : {"[]", R"({"by": "late"})", R"({"busy": ["all day"]})", R"({"disk_bytes": -1})", R"({"drop_seconds": 0})"})
+  for (const char* odd : {"[]", R"({"by": "late"})", R"({"busy": ["all day"]})", R"({"disk_bytes": -1})", R"({"drop_seconds": 0})", R"({"reviews": [{"in": 5, "out": 5, "by": "9:30"}]})"})
     EXPECT_FALSE(wishes_from(*parse_json(odd, "t"), "t")) << odd;
 }
 

@@ -119,6 +119,39 @@ TEST_F(Sources, ASequencesIdentityCoversEveryFile) {
   EXPECT_NE(file_identity(path), before);
 }
 
+// What a file held is kept by its notebook from one run to the next, and asked before the file is read.
+TEST_F(Sources, WhatAFileHoldsIsRememberedByPathSizeAndTime) {
+  struct Memory : IdentityMemory {
+    std::optional<Hash128> known;
+    mutable int asked = 0;
+    std::vector<std::pair<Hash128, Hash128>> kept;
+    std::optional<Hash128> content(const Hash128&) const override {
+      ++asked;
+      return known;
+    }
+    void keep_content(const Hash128& state, const Hash128& content) override { kept.emplace_back(state, content); }
+  };
+  const auto memory = std::make_shared<Memory>();
+  remember_identities(memory);
+  test::put(at("a.bin"), "first");
+  const Hash128 first = file_identity(at("a.bin"));
+  EXPECT_EQ(file_identity(at("a.bin")), first);
+  EXPECT_EQ(memory->asked, 1) << "once in a run";
+  ASSERT_EQ(memory->kept.size(), 1u);
+  EXPECT_EQ(memory->kept[0].second, first);
+  memory->known = hash_text("as it was");
+  test::put(at("a.bin"), "another");
+  EXPECT_EQ(file_identity(at("a.bin")), memory->known) << "it is not read again";
+  // The notebook is such a memory.
+  {
+    const auto book = *Notebook::open(at("n.sqlite"));
+    EXPECT_FALSE(book->content(memory->kept[0].first));
+    book->keep_content(memory->kept[0].first, first);
+  }
+  EXPECT_EQ((*Notebook::open(at("n.sqlite")))->content(memory->kept[0].first), first);
+  remember_identities({});
+}
+
 // RFC 9043: FFV1 frames that are no key frames go on with the statistics of those before them.
 TEST_F(Sources, Ffv1WithCarriedStatisticsIsReadFromItsKeyFrames) {
   ASSERT_TRUE(shell("ffmpeg -y -f lavfi -i testsrc2=s=64x36:r=24 -frames:v 40 -c:v ffv1 -level 1 -g 12 " +
