@@ -1,6 +1,7 @@
 #include "app/plan_panel.h"
 
 #include <QHBoxLayout>
+#include <QKeyEvent>
 #include <QMouseEvent>
 #include <QLabel>
 #include <QPainter>
@@ -24,6 +25,26 @@ double step_for(double most, int about) {
     if (raw <= k * power) return k * power;
   return 10 * power;
 }
+
+/// A widget that keeps keys for itself which the window uses as well: Return in a field must not carry out the plan.
+template <class Widget>
+class KeepsKeys : public Widget {
+ public:
+  template <class... Arguments>
+  explicit KeepsKeys(std::vector<int> keys, Arguments... arguments) : Widget(arguments...), keys_(std::move(keys)) {}
+
+ protected:
+  bool event(QEvent* e) override {
+    if (e->type() == QEvent::ShortcutOverride && std::ranges::find(keys_, static_cast<QKeyEvent*>(e)->key()) != keys_.end()) {
+      e->accept();
+      return true;
+    }
+    return Widget::event(e);
+  }
+
+ private:
+  std::vector<int> keys_;
+};
 
 /// Grey of a kind of remedy, dark to light as it makes more of the frame.
 int grey_of(const Remedy& r) {
@@ -194,7 +215,7 @@ PlanPanel::PlanPanel(Session& session, QWidget* parent) : QWidget(parent), sessi
   auto* row = new QHBoxLayout;
   row->setSpacing(6);
   const auto field = [&](const QString& label, const char* name, const QString& like, int width) {
-    auto* edit = new QLineEdit(this);
+    auto* edit = new KeepsKeys<QLineEdit>({Qt::Key_Return, Qt::Key_Enter}, this);
     edit->setObjectName(name);
     edit->setPlaceholderText(like);
     edit->setFixedWidth(width);
@@ -280,11 +301,10 @@ QLayout* PlanPanel::weighing() {
   auto* row = new QHBoxLayout;
   row->setSpacing(6);
   auto* said = new QLabel(tr("One dropped frame is as bad as"), this);
-  weight_ = new QSlider(Qt::Horizontal, this);
+  weight_ = new KeepsKeys<QSlider>({Qt::Key_Left, Qt::Key_Right, Qt::Key_Home, Qt::Key_End, Qt::Key_PageUp, Qt::Key_PageDown}, Qt::Horizontal, this);
   weight_->setObjectName("drop-weight");
   weight_->setRange(0, static_cast<int>(kWeights.size()));
   weight_->setPageStep(1);
-  weight_->setTickPosition(QSlider::TicksBelow);
   weight_->setFixedWidth(180);
   said->setBuddy(weight_);
   weighed_ = new QLabel(this);

@@ -86,6 +86,9 @@ void apply(QApplication& app) {
     QScrollBar::handle { background: #484848; border-radius: 4px; min-height: 24px; min-width: 24px; } QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
     QProgressBar { background: #161616; border: 1px solid #484848; border-radius: 3px; text-align: center; height: 16px; }
     QProgressBar::chunk { background: #787878; }
+    QSlider::groove:horizontal { background: #4a4a4a; height: 4px; border-radius: 2px; }
+    QSlider::handle:horizontal { background: #c0c0c0; width: 12px; margin: -6px 0; border-radius: 3px; }
+    QSlider::handle:horizontal:focus { background: #ffffff; }
     QToolTip { background: #101010; color: #d6d6d6; border: 1px solid #565656; padding: 4px; }
     QScrollArea { border: none; }
   )");

@@ -123,9 +123,11 @@ Result<ForeignFile> make_foreign_file(const fs::path& folder, int index, std::si
   if (w.fixed_raster && std::string_view(w.fixed_raster) == "720x576") aspect = 16.0 / 15;
   if (w.timecode && one_in(2)) s.timecode = 3600 * ((s.num + s.den / 2) / s.den);
   const bool late = w.offset && one_in(3);
+  // FFmpeg's scaler makes float pictures of grey ones green.
+  const char* by_way_of = std::string_view(w.extension) == "exr" ? ",format=gbrp" : "";
   std::string command = fmt::format(
-      "ffmpeg -v error -y -f lavfi -i \"color=black:s={}x{}:r={}/{}:d={:.4f},{}\" -frames:v {} {}-pix_fmt {} {} {} {} '{}' 1>&2",
-      s.width, s.height, s.num, s.den, s.frames / s.fps() + 1, picture, s.variable ? 1000 : s.frames,
+      "ffmpeg -v error -y -f lavfi -i \"color=black:s={}x{}:r={}/{}:d={:.4f},{}{}\" -frames:v {} {}-pix_fmt {} {} {} {} '{}' 1>&2",
+      s.width, s.height, s.num, s.den, s.frames / s.fps() + 1, picture, by_way_of, s.variable ? 1000 : s.frames,
       filters.empty() ? "" : "-vf \"" + filters.substr(0, filters.size() - 1) + "\" ", pixels, w.codec,
       s.variable ? "-vsync vfr -t " + fmt::format("{:.5f}", s.frames / s.fps()) : "",
       s.timecode >= 0 ? "-timecode 01:00:00:00" : s.sequence ? "-start_number 1" : "", s.file);

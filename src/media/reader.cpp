@@ -152,6 +152,7 @@ struct FrameReader::Impl {
     std::int64_t pts = 0;
   };
   std::optional<Picture> held, ahead;
+  bool from_first = false;  ///< its pictures are built on all before them, whatever its list of key frames says
   Frames counted_so_far = 0;  ///< pictures decoded since the last seek
   std::int64_t last_shown = kUnknown;  ///< time of the picture that was decoded last
   bool draining = false, ended = false;
@@ -430,7 +431,8 @@ struct FrameReader::Impl {
   }
 
   void find_keys() {
-    if (info.intra || counted) return;
+    from_first = stream->codecpar->codec_id == AV_CODEC_ID_APNG;
+    if (info.intra || counted || from_first) return;
     // A long-GOP codec may still have been written with key frames only.
     const int n = avformat_index_get_entries_count(stream);
     // Some containers list only their key frames; then the list says nothing about the others.
@@ -542,7 +544,7 @@ struct FrameReader::Impl {
   Result<void> seek(Frames n, Frames further, ReadTimes& t) {
     const Stopwatch watch;
     const Frames to = std::max<Frames>(0, n - further);
-    const bool again = counted || (to == 0 && further > 0);
+    const bool again = counted || from_first || (to == 0 && further > 0);
     const std::string_view container = format->iformat->name;
     // Where there is no list of pictures, only the first byte is surely the beginning.
     const bool first_byte = to == 0 && (container == "mpegts" || container == "mpeg");
@@ -562,7 +564,7 @@ struct FrameReader::Impl {
   bool near_ahead(Frames n) const {
     if (!held || !begun(held->pts, n)) return false;
     const Frames from = number_of(held->pts);
-    if (counted || n - from <= 1) return true;
+    if (counted || from_first || n - from <= 1) return true;
     if (info.intra) return n - from < 4;
     if (avformat_index_get_entries_count(stream) == 0) return n - from < 250;
     const int here = av_index_search_timestamp(stream, pts_of(from), AVSEEK_FLAG_BACKWARD);
