@@ -60,7 +60,7 @@ Frontier::Frontier(Session& session, QWidget* parent) : QWidget(parent), session
   setToolTip(tr("Click: spend no more time than that"));
 }
 
-QRectF Frontier::plot() const { return QRectF(46, 22, width() - 62, height() - 44); }
+QRectF Frontier::plot() const { return QRectF(46, 28, width() - 62, height() - 50); }
 
 QPointF Frontier::place(const FrontierPoint& p) const {
   const Plan& plan = session_.derived()->plan;

@@ -36,6 +36,7 @@ QueueWindow::QueueWindow(Session& session, QWidget* parent) : QDialog(parent), s
   auto* row = new QHBoxLayout;
   pause_ = new QPushButton(this);
   pause_->setObjectName("queue-pause");
+  pause_->setText(tr("Pause the queue"));
   first_ = new QPushButton(tr("This one now"), this);
   first_->setObjectName("queue-first");
   cancel_ = new QPushButton(tr("Cancel the job"), this);

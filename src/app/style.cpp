@@ -89,6 +89,7 @@ void apply(QApplication& app) {
     QSlider::groove:horizontal { background: #4a4a4a; height: 4px; border-radius: 2px; }
     QSlider::handle:horizontal { background: #c0c0c0; width: 12px; margin: -6px 0; border-radius: 3px; }
     QSlider::handle:horizontal:focus { background: #ffffff; }
+    QDialogButtonBox { dialogbuttonbox-buttons-have-icons: 0; }
     QToolTip { background: #101010; color: #d6d6d6; border: 1px solid #565656; padding: 4px; }
     QScrollArea { border: none; }
   )");

@@ -9,6 +9,7 @@
 #include "base/chance.h"
 #include "forecast/forecast.h"
 #include "media/blend.h"
+#include "media/reader.h"
 #include "render/agree.h"
 
 namespace gc {
@@ -39,7 +40,8 @@ class RandomMaker {
     t_->rate = pick(rng_, kRates);
     for (std::size_t i = 0; i < media_.size(); ++i) {
       auto m = std::make_shared<MediaSource>();
-      m->id = m->name = fmt::format("m{}", i), m->path = m->url = media_[i].path, m->length = media_[i].frames;
+      m->id = m->name = fmt::format("m{}", i), m->path = media_[i].path, m->length = media_[i].frames;
+      m->url = is_sequence(m->path) ? m->path.substr(0, m->path.rfind('#')) : m->path;
       m->rate = media_[i].rate;
       t_->sources[m->id] = m;
     }

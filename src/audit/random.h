@@ -12,8 +12,8 @@ struct RandomOptions {
   bool foreign = false;  ///< of pictures that are not ours
 };
 
-/// A timeline with sources, generators, compositions, several tracks, transitions, keys, speeds, blends, mattes, adjustments
-/// and all effects. How
+/// A timeline with sources, generators, compositions, several tracks, transitions, keys, speeds, blends, mattes, adjustments,
+/// pictures in numbered files and all effects. How
 /// heavy each segment is meant to be is drawn from 0.2 to 4 times the frame budget, half of them from 0.8 to
 /// 1.25; its last effect's parameters are then chosen so that the seat's laws (`book`) come near, the seat
 /// being as crowded as it is. Media are written to `folder`, once for all seeds. The same seed and the same

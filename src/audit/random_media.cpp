@@ -5,6 +5,8 @@
 
 #include <cstdlib>
 
+#include "media/picture_file.h"
+#include "media/reader.h"
 #include "media/synthetic.h"
 #include "media/writer.h"
 
@@ -20,6 +22,9 @@ struct Own {
 };
 constexpr Own kOwn[] = {{Form::h264_long_gop, 1280, 720}, {Form::h264_long_gop, 640, 360}, {Form::h264_intra, 960, 540},
                         {Form::motion_jpeg, 1280, 720},   {Form::vc3_sq, 1280, 720},       {Form::vc3_hqx, 960, 540}};
+
+/// And pictures, one file each.
+constexpr int kSequenceWidth = 320, kSequenceHeight = 180;
 
 struct Foreign {
   const char *extension, *source, *codec;
@@ -43,6 +48,14 @@ Result<void> write_own(const fs::path& file, const Own& c) {
   for (Frames i = 0; i < kOwnFrames; ++i)
     if (auto r = (*w)->write(synthetic_frame("hands", i, c.width, c.height, 5, 0.02f)); !r) return r;
   return (*w)->finish();
+}
+
+Result<void> write_sequence(const fs::path& folder) {
+  std::error_code e;
+  fs::create_directories(folder, e);
+  for (Frames i = 0; i < kOwnFrames; ++i)
+    if (auto r = write_picture(synthetic_frame("kiln", i, kSequenceWidth, kSequenceHeight, 5, 0.02f), folder / fmt::format("f.{:04}.png", i)); !r) return r;
+  return {};
 }
 
 Result<void> write_foreign(const fs::path& file, const Foreign& c) {
@@ -69,7 +82,8 @@ Result<std::vector<RandomClip>> random_media(const fs::path& folder, bool foreig
     for (const Own& c : kOwn)
       all.push_back({(folder / fmt::format("made-up-{}-{}x{}{}", static_cast<int>(c.form), c.width, c.height, form_extension(c.form))).string(),
                      c.width, c.height, {24, 1}, kOwnFrames});
-  std::vector<Result<void>> written(all.size());
+  const fs::path pictures = folder / "made-up-pictures";
+  std::vector<Result<void>> written(all.size() + 1);
   tbb::parallel_for(std::size_t{0}, all.size(), [&](std::size_t i) {
     const fs::path file = all[i].path;
     if (std::error_code none; fs::exists(file, none)) return;
@@ -78,6 +92,14 @@ Result<std::vector<RandomClip>> random_media(const fs::path& folder, bool foreig
     std::error_code moved;
     if (written[i]) fs::rename(making, file, moved);
   });
+  if (!foreign) {
+    if (!fs::exists(pictures, e)) {
+      const fs::path making = folder / "making-pictures";
+      written.back() = write_sequence(making);
+      if (written.back()) fs::rename(making, pictures, e);
+    }
+    all.push_back({sequence_path((pictures / "f.%04d.png").string(), 0, kOwnFrames - 1, {24, 1}), kSequenceWidth, kSequenceHeight, {24, 1}, kOwnFrames});
+  }
   for (const Result<void>& r : written)
     if (!r) return std::unexpected(r.error());
   return all;

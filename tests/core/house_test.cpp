@@ -56,10 +56,11 @@ TEST_F(House, NeverOverBudgetAndWhatIsWantedStays) {
     EXPECT_LE(on_disk(), one * 5 / 2 + kHeldBack) << sigma;
     EXPECT_EQ(sealed(program(sigma)), 72u) << "what was just made is there";
   }
-  EXPECT_LT(sealed(program(1)), 72u) << "what nothing open answers to made way";
-  // Undo finds what there was room for. Which of them it is depends on how long each took to make.
+  // Of what nothing open answers to, some made way, and undo finds what there was room for. Which of them it is depends on how
+  // long each took to make.
   std::size_t older = 0;
   for (double sigma = 1; sigma < 5; ++sigma) older += sealed(program(sigma));
+  EXPECT_LE(older, 72u + 36u) << "room is for two and a half";
   EXPECT_GT(older, 0u);
 }
 

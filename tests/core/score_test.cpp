@@ -163,6 +163,38 @@ TEST_F(RandomTimelines, AreTheSameForTheSameSeedAndOtherwiseDiffer) {
   EXPECT_NE(keys(*a), keys(*other));
 }
 
+TEST_F(RandomTimelines, HaveAllThatTimelinesHave) {
+  MadeUpBook book;
+  std::set<std::string> has;
+  for (std::uint64_t seed = 1; seed <= 24; ++seed) {
+    RandomOptions o;
+    o.seed = seed;
+    const auto t = random_timeline(o, book, media());
+    ASSERT_TRUE(t) << t.error().text();
+    // It is written and read back like any other.
+    ASSERT_TRUE(save_timeline(**t, dir_ / "t.otio"));
+    const auto read = load_timeline(dir_ / "t.otio", {});
+    ASSERT_TRUE(read) << read.error().text();
+    for (const TrackPtr& track : (*read)->tracks)
+      for (const Item& item : track->items) {
+        if (std::get_if<Transition>(&item)) has.insert("transition");
+        const auto* s = std::get_if<SegmentPtr>(&item);
+        if (!s) continue;
+        const Segment& g = **s;
+        if (g.content == Content::generator) has.insert("generator");
+        if (g.content == Content::composition) has.insert("composition");
+        if (g.content == Content::adjustment) has.insert("adjustment");
+        if (g.content == Content::source && is_sequence((*read)->sources.at(g.ref)->path)) has.insert("sequence");
+        if (!g.matte.track.empty()) has.insert("matte");
+        if (g.blend != "normal") has.insert("blend");
+        if (g.between == Between::blend) has.insert("frames between frames");
+        if (g.opacity.is_object()) has.insert("keys");
+        if (g.speed.num < 0) has.insert("backwards");
+      }
+  }
+  EXPECT_EQ(has, (std::set<std::string>{"transition", "generator", "composition", "adjustment", "sequence", "matte", "blend", "frames between frames", "keys", "backwards"}));
+}
+
 TEST_F(RandomTimelines, SpreadTheirLoadsAndHaveManyCloseToOne) {
   MadeUpBook book;
   for (const EffectType* t : effect_types())
