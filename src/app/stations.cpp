@@ -361,6 +361,9 @@ void Stations::refresh_plan() {
                .arg(d.plan.holds_probability * 100, 0, 'f', 0)
                .arg(text(duration_text(d.plan.bound_seconds)))
                .arg(d.plan.gap * 100, 0, 'f', 1);
+  // Weighed against drops, less work may be done for more of them.
+  if (!rows.empty() && d.plan.drop_seconds < kNoLimit)
+    said = tr("Plays without a drop with %1 %; what a dropped frame is not worth is left out.").arg(d.plan.holds_probability * 100, 0, 'f', 0);
   if (!d.plan.fits) said = tr("It does not fit: %1 and %2 short.").arg(text(duration_text(d.plan.short_seconds)), text(bytes_text(static_cast<std::uint64_t>(d.plan.short_bytes))));
   for (const std::string& way : d.plan.ways_out) said += "\n" + tr("What would do: %1").arg(text(way));
   panel(Station::plan)->set_sentence(said.isEmpty() ? text(d.plan.sentence) : said);

@@ -196,6 +196,7 @@ class LayerMaker {
 
 }  // namespace
 
+// Not among them: repairs that look at neighbours. A number's lowest bit changes with every frame, which is dust to them.
 Json gentle_effect(std::size_t index) {
   static const std::vector<std::pair<const char*, Json>> all{
       {"cdl", {{"slope", {1.05, 1.0, 0.95}}}},
@@ -205,7 +206,6 @@ Json gentle_effect(std::size_t index) {
       {"blur", {{"sigma", 0.8}}},
       {"spatial_nr", {{"radius", 1}, {"strength", 0.05}}},
       {"strong_nr", {{"search", 1}, {"strength", 0.02}}},
-      {"dust", Json::object()},
       {"grain", {{"amount", 0.02}}},
       {"vignette", {{"amount", 0.1}}},
       {"lens", {{"k1", 0.01}}},

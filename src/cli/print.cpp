@@ -48,7 +48,8 @@ void print(const Plan& p, const View& v) {
              p.after.expected_drops, p.holds_probability * 100);
   for (const Restless& r : p.must_watch)
     fmt::print("  To be judged in real time: {} ({}), most of all at {}.\n", v.name_of(r.segment), r.effect, at(r.frame, v));
-  if (p.fits) fmt::print("  No plan takes less than {}; this one takes at most {:.1f} % more.\n", duration_text(p.bound_seconds), p.gap * 100);
+  // Weighed against drops, less work may be done for more of them.
+  if (p.fits && p.drop_seconds == kNoLimit) fmt::print("  No plan takes less than {}; this one takes at most {:.1f} % more.\n", duration_text(p.bound_seconds), p.gap * 100);
   for (const std::string& way : p.ways_out) fmt::print("  It does not fit. What would do: {}\n", way);
   for (const WordCost& w : p.words) fmt::print("  Without '{}': {:+.1f} s, {:+.1f} dropped frames.\n", w.word, -w.seconds, -w.drops);
 }
