@@ -4,6 +4,7 @@
 #include <QMessageBox>
 
 #include "app/main_window.h"
+#include "app/paper.h"
 #include "app/style.h"
 #include "base/log.h"
 
@@ -23,8 +24,19 @@ int main(int argc, char** argv) {
   parser.addPositionalArgument("timeline", "OpenTimelineIO timeline to open");
   const QCommandLineOption shelf("shelf", "Folder of rendered media", "folder"),
       notebook("notebook", "File of what was measured on this seat", "file");
-  parser.addOptions({shelf, notebook});
+  const QCommandLineOption print("print", "Write a report's page as PDF: --print PAGE.html OUT.pdf", "page");
+  parser.addOptions({shelf, notebook, print});
   parser.process(app);
+  if (parser.isSet(print)) {
+    const auto page = read_file(parser.value(print).toStdString(), std::size_t{256} << 20);
+    const QStringList to = parser.positionalArguments();
+    const Result<void> written = !page          ? Result<void>(std::unexpected(page.error()))
+                                 : to.size() != 1 ? Result<void>(usage("it is not said where to", "Give --print PAGE.html OUT.pdf."))
+                                                  : write_pdf(QString::fromStdString(*page), to.front().toStdString());
+    if (written) return 0;
+    std::fprintf(stderr, "%s\n", written.error().text().c_str());
+    return static_cast<int>(written.error().fault);
+  }
   DeskOptions options;
   options.shelf = parser.value(shelf).toStdString();
   options.notebook = parser.value(notebook).toStdString();

@@ -4,6 +4,7 @@
 
 #include "cli/print.h"
 #include "desk/delivering.h"
+#include "desk/print_page.h"
 #include "desk/report_page.h"
 #include "desk/watched.h"
 #include "release/verification.h"
@@ -168,10 +169,12 @@ int cmd_report(const Common& c, const DeliverArguments& a) {
   if (!o) return fail(o.error(), c.json);
   const auto page = report_page(o->view, o->stores, a.file.empty() ? fs::path() : fs::absolute(a.file));
   if (!page) return fail(page.error(), c.json);
-  if (!a.to.empty())
+  if (a.to.ends_with(".pdf")) {
+    if (auto r = print_page(page->html, a.to); !r) return fail(r.error(), c.json);
+  } else if (!a.to.empty())
     if (auto r = write_out(a.to, a.to.ends_with(".csv") ? page->csv : a.to.ends_with(".json") ? page->json.dump(1) + "\n" : page->html); !r) return fail(r.error(), c.json);
   if (c.json) put(page->json);
-  else if (a.to.empty()) return fail(usage("it is not said where to", "Give --out report.html, .csv or .json.").error(), false);
+  else if (a.to.empty()) return fail(usage("it is not said where to", "Give --out report.html, .pdf, .csv or .json.").error(), false);
   else fmt::print("{}\n", a.to);
   return 0;
 }
@@ -211,7 +214,7 @@ void add_deliver_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>
   s = app.add_subcommand("report", "One page of what plays, what was rendered, what is hidden and what was delivered");
   s->footer("Example: gclk report cut.otio --out report.html --delivery out/kiln.mov");
   add_common(s, c, true);
-  s->add_option("--out", a.to, "The page: .html; or .csv, .json");
+  s->add_option("--out", a.to, "The page: .html or .pdf; or .csv, .json");
   s->add_option("--delivery", a.file, "A delivered file, to be told of");
   s->callback([&] { code = cmd_report(c, a); });
   s = app.add_subcommand("verify", "Read a delivery back and hold it against the timeline");

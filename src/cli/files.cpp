@@ -13,7 +13,7 @@ namespace gc {
 namespace {
 
 struct FileArguments {
-  std::string folder, source, file, by = "name", frame, out, route = "live", raster, rate, timecode, start, root;
+  std::string folder, source, file, by = "name", frame, out, route = "live", raster, rate, timecode, start, root, form;
   bool dry_run = false;
 };
 
@@ -115,6 +115,9 @@ int cmd_set_timeline(const Common& c, const FileArguments& a) {
       return fail(Error{Fault::usage, fmt::format("'{}' is no raster", a.raster), "", "Give 1920x1080; 16 to 16384."},
                   c.json);
   }
+  if (!a.form.empty() && a.form != "seat" && !form_named(a.form))
+    return fail(usage("there is no form '" + a.form + "'", "Give vc3-hqx, rdd36 or another that formats.md lists; or seat.").error(), c.json);
+  if (!a.form.empty()) t->render_form = a.form == "seat" ? "" : a.form;
   if (!a.timecode.empty()) t->drop_frame = a.timecode == "drop";
   if (!a.start.empty()) {
     const auto start = parse_timecode(a.start, t->rate, t->drop_frame);
@@ -124,7 +127,7 @@ int cmd_set_timeline(const Common& c, const FileArguments& a) {
         {"OTIO_SCHEMA", "RationalTime.1"}, {"rate", t->rate.fps()}, {"value", static_cast<double>(*start)}};
   }
   return save_edit(c, t,
-                   {{"width", t->width}, {"height", t->height}, {"rate", t->rate.fps()}, {"timecode_start", timecode_at(*t, 0)}},
+                   {{"width", t->width}, {"height", t->height}, {"rate", t->rate.fps()}, {"timecode_start", timecode_at(*t, 0)}, {"render_form", t->render_form}},
                    fmt::format("{}x{} at {:.6g} frames a second, from {}.", t->width, t->height, t->rate.fps(),
                                timecode_at(*t, 0)));
 }
@@ -160,6 +163,7 @@ void add_file_commands(CLI::App& app, Common& c, int& code) {
   s->add_option("--rate", a.rate, "Frames a second");
   s->add_option("--timecode", a.timecode, "At 29.97 and 59.94")->check(CLI::IsMember({"drop", "non-drop"}));
   s->add_option("--start", a.start, "Timecode of the first frame");
+  s->add_option("--form", a.form, "Form in which its pictures are kept; seat: as this seat's settings say");
   s->callback([&] { code = cmd_set_timeline(c, a); });
 }
 

@@ -4,6 +4,6 @@
 
 namespace gc {
 
-void add_interchange_commands(CLI::App& app, Common& c, int& code);
+void add_interchange_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& interrupted);
 
 }  // namespace gc

@@ -55,7 +55,7 @@ Result<HalfSealed> half_sealed(const View& view, Stores& stores, const std::stri
   std::string effect;
   for (const Place& p : places) {
     graded = view_of(with_param(*view.timeline, p.segment, p.effect, "saturation", 1.22), stores);
-    auto made = cache_stack(graded.played, *stores.shelf, p.segment, p.after, stores.prerender_options({}),
+    auto made = cache_stack(graded.played, *stores.shelf, p.segment, p.after, stores.prerender_options({}, *graded.timeline),
                             [&](const PrerenderProgress&) { return !stop.load(); });
     if (!made && made.error().fault == Fault::bad_input) continue;  // transparent, or beyond black and white there
     if (!made) return std::unexpected(made.error());
@@ -179,7 +179,7 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
   int own = 0, others = 0;
   if (!changed.empty()) {
     // Where the plan has it kept below its grade only, it is sealed for this.
-    auto whole_of = prerender(view.played, *stores->shelf, {at}, stores->prerender_options({}), [&](const PrerenderProgress&) { return !stop.load(); });
+    auto whole_of = prerender(view.played, *stores->shelf, {at}, stores->prerender_options({}, *view.timeline), [&](const PrerenderProgress&) { return !stop.load(); });
     if (!whole_of) return std::unexpected(whole_of.error());
     view = view_of(view.timeline, *stores);
   }

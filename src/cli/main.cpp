@@ -250,7 +250,7 @@ int main(int argc, char** argv) {
   add_plan_commands(app, c, code, asked_to_stop);
   add_deliver_commands(app, c, code, asked_to_stop);
   add_queue_commands(app, c, code, asked_to_stop);
-  add_interchange_commands(app, c, code);
+  add_interchange_commands(app, c, code, asked_to_stop);
   s = add("bypass", "Bypass one effect for playback, or lift the bypass",
           "gclk bypass cut.otio ky-03 ky-03-clean --lift");
   s->add_option("segment", segment, "Id of the segment")->required();

@@ -10,6 +10,7 @@
 
 #include "cli/print.h"
 #include "cli/table.h"
+#include "desk/farm.h"
 #include "desk/planning.h"
 #include "desk/queueing.h"
 #include "desk/remedies.h"
@@ -21,9 +22,11 @@ namespace {
 struct QueueArguments {
   std::int64_t id = 0, one = 0;
   bool watch = false, all = false, first = false, last = false, forever = false;
-  int priority = 0;
-  double seconds = 0, measure = 20;
-  std::string name, value;
+  int priority = 0, task = -1, tasks = 0;
+  double seconds = 0, measure = 20, look = 2;
+  std::string name, value, on, shared, partition, slurm, program, pieces;
+  std::vector<std::string> roots;
+  bool dry = false;
 };
 
 Json to_json(const Job& j) {
@@ -65,6 +68,45 @@ int cmd_list(const Common& c, const QueueArguments& a, const std::atomic<bool>& 
       if (!c.json && !interrupted) fmt::print("\n");
     } while (!interrupted);
     return 0;
+  });
+}
+
+int cmd_on_cluster(const Common& c, const QueueArguments& a, const std::atomic<bool>& interrupted) {
+  FarmOptions o;
+  o.cluster.programs = a.slurm, o.cluster.partition = a.partition, o.shared = fs::absolute(a.shared), o.program = a.program, o.tasks = a.tasks, o.look_s = a.look;
+  if (a.shared.empty()) return fail(usage("it is not said what this seat and the nodes share", "Give --shared FOLDER.").error(), c.json);
+  for (const std::string& r : a.roots) {
+    const auto is = r.find('=');
+    if (is == std::string::npos || is == 0) return fail(usage(fmt::format("'{}' maps nothing", r), "Give --root HERE=THERE.").error(), c.json);
+    o.roots[r.substr(0, is)] = r.substr(is + 1);
+  }
+  return with_journal(c, [&](Journal& journal) {
+    Json quotes = Json::array();
+    for (const Job& j : journal.jobs()) {
+      if (j.state != JobState::waiting || j.paused) continue;
+      const auto q = quote_farm(j, o);
+      if (!q) return fail(q.error(), c.json);
+      quotes.push_back({{"job", j.id}, {"here_seconds", q->here_s}, {"there_seconds", q->there_s}, {"tasks", q->tasks}, {"nodes", q->room.nodes}, {"idle", q->room.idle}, {"tasks_waiting", q->room.waiting}, {"bytes_back", q->bytes_back}});
+      if (!c.json)
+        fmt::print("Job {}: {} here; {} as {} task{} on {} node{}, {} of them idle, {} tasks waiting; {} come back.\n", j.id, duration_text(q->here_s), duration_text(q->there_s), q->tasks, q->tasks == 1 ? "" : "s",
+                   q->room.nodes, q->room.nodes == 1 ? "" : "s", q->room.idle, q->room.waiting, bytes_text(q->bytes_back));
+    }
+    if (a.dry) {
+      if (c.json) put({{"quotes", quotes}});
+      return 0;
+    }
+    const auto r = run_on_cluster(journal, o, [&](const Job& j, Frames done, Frames all) {
+      show_progress(fmt::format("Job {} on the cluster: {} of {} frames are here", j.id, done, all));
+      return !interrupted.load();
+    });
+    end_progress();
+    sweep_snapshots(journal);
+    if (!r) return fail(r.error(), c.json);
+    if (c.json) put({{"quotes", quotes}, {"done", r->done}, {"failed", r->failed}, {"busy_elsewhere", r->busy_elsewhere}});
+    else if (r->busy_elsewhere) fmt::print("Another renderer works for this seat already.\n");
+    else fmt::print("{} jobs done, {} failed.\n", r->done, r->failed);
+    const std::vector<Job> left = journal.jobs();
+    return std::ranges::any_of(left, [](const Job& j) { return j.state == JobState::waiting && !j.paused; }) || r->failed > 0 ? 1 : 0;
   });
 }
 
@@ -161,6 +203,13 @@ int start_job(std::int64_t job, bool always) {
 
 int cmd_work(const Common& c, const QueueArguments& a, const std::atomic<bool>& interrupted) {
   return with_journal(c, [&](Journal& journal) {
+    if (!a.pieces.empty()) {
+      const auto made = do_parcel(a.pieces, a.task, interrupted);
+      if (!made) return fail(made.error(), c.json);
+      if (c.json) put({{"frames", *made}});
+      else fmt::print("{} frames made.\n", *made);
+      return interrupted ? 4 : 0;
+    }
     if (a.one > 0) {
       if (auto r = do_job(journal, a.one, interrupted); !r) return fail(r.error(), c.json);
       return interrupted ? 4 : 0;
@@ -185,9 +234,18 @@ void add_queue_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& 
   queue->footer("Example: gclk queue --watch");
   queue->add_flag("--json", c.json, "One JSON document");
   queue->add_flag("--watch", a.watch, "Say it again every second");
+  queue->add_option("--on", a.on, "Do what waits on other machines: slurm")->check(CLI::IsMember({"slurm"}));
+  queue->add_option("--shared", a.shared, "A folder that this seat and the nodes see");
+  queue->add_option("--root", a.roots, "HERE=THERE: how paths that begin so here begin on the nodes");
+  queue->add_option("--tasks", a.tasks, "At most so many tasks for a job; as many as nodes when left out")->check(CLI::PositiveNumber);
+  queue->add_option("--partition", a.partition, "Of the cluster");
+  queue->add_option("--programs", a.slurm, "Folder with sbatch, squeue, scancel and sinfo; PATH when left out");
+  queue->add_option("--gclk", a.program, "gclk on the nodes; where it is here when left out");
+  queue->add_option("--look", a.look, "Seconds between two looks at the cluster")->check(CLI::Range(0.05, 600.0));
+  queue->add_flag("--dry-run", a.dry, "Only say what it would take here and there");
   queue->require_subcommand(0, 1);
   queue->callback([&, queue] {
-    if (queue->get_subcommands().empty()) code = cmd_list(c, a, interrupted);
+    if (queue->get_subcommands().empty()) code = a.on.empty() ? cmd_list(c, a, interrupted) : cmd_on_cluster(c, a, interrupted);
   });
   const auto add = [&](const char* name, const char* what, bool job) {
     CLI::App* s = queue->add_subcommand(name, what);
@@ -229,6 +287,8 @@ void add_queue_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& 
   s->add_flag("--forever", a.forever, "Wait for more when nothing is left");
   s->add_option("--seconds", a.seconds, "At most so much work");
   s->add_option("--one", a.one, "Only this job, in this process");
+  s->add_option("--pieces", a.pieces, "Only a task of this parcel, in this process: what a node of a cluster does");
+  s->add_option("--task", a.task, "Number of the task");
   s->callback([&] { code = cmd_work(c, a, interrupted); });
 }
 

@@ -5,6 +5,7 @@
 #include "base/clock.h"
 #include "cli/print.h"
 #include "cli/table.h"
+#include "desk/angles.h"
 #include "desk/remedies.h"
 
 namespace gc {
@@ -14,7 +15,7 @@ struct RemedyArguments {
   std::vector<std::string> ids;
   std::string span, form, who, why, until, kind, root, segment, angle, truth, out, from;
   int limit = 0, size = 2, automatic = 0;
-  bool fidelity = false, all = false, every = false;
+  bool fidelity = false, all = false, every = false, grid = false;
 };
 
 std::string in_out(const Proposal& p, const View& v) { return timecode_at(*v.timeline, p.at.in) + " to " + timecode_at(*v.timeline, p.at.out); }
@@ -61,6 +62,14 @@ int cmd_remedies(const Common& c, const RemedyArguments& a, const std::atomic<bo
   return 0;
 }
 
+/// Ids of everything of one kind that is not refused; of copies those of a size.
+std::vector<std::string> all_of_kind(const Situation& s, FrameRange range, const std::string& kind, int size) {
+  std::vector<std::string> ids;
+  for (const Proposal& p : remedies_for(s, range))
+    if (p.refused.empty() && kind == p.kind->name() && (kind != "proxy" || p.subject.size == size)) ids.push_back(p.id);
+  return ids;
+}
+
 int cmd_apply(const Common& c, RemedyArguments a, const std::atomic<bool>& interrupted) {
   if (!a.from.empty()) {
     const auto text = read_file(a.from, std::size_t{16} << 20);
@@ -72,11 +81,19 @@ int cmd_apply(const Common& c, RemedyArguments a, const std::atomic<bool>& inter
     for (const Json& r : (*j)["remedies"])
       if (r.is_object() && (!r.contains("refused") || r["refused"].is_null())) a.ids.push_back(text_or(r, "id", ""));
   }
-  if (a.ids.empty() && a.automatic == 0) return fail(usage("it is not said which remedy", "Name some that `gclk remedies` lists.").error(), c.json);
+  if (a.ids.empty() && a.automatic == 0 && a.kind.empty()) return fail(usage("it is not said which remedy", "Name some that `gclk remedies` lists.").error(), c.json);
   Json done = Json::array();
   int refused = 0;
-  auto o = open(c);
+  Common with_range = c;
+  with_range.range = a.span;
+  auto o = open(with_range);
   if (!o) return fail(o.error(), c.json);
+  if (!a.kind.empty()) {
+    auto s = situation(*o, a, interrupted);
+    if (!s) return fail(s.error(), c.json);
+    for (const std::string& id : all_of_kind(*s, o->range, a.kind, a.size)) a.ids.push_back(id);
+    if (a.ids.empty()) return fail(usage(fmt::format("nothing of the kind '{}' can be done here", a.kind), "`gclk remedies --kind` says why.").error(), c.json);
+  }
   if (a.automatic > 0) {
     auto s = situation(*o, a, interrupted);
     if (!s) return fail(s.error(), c.json);
@@ -207,7 +224,55 @@ int cmd_proxies(const Common& c, const RemedyArguments& a, const std::atomic<boo
   return 0;
 }
 
-int cmd_angles(const Common& c, const RemedyArguments& a) {
+/// All angles of a moment: forecast side by side, written as a timeline of their own, or copied in one step.
+int angles_at_once(const Common& c, const Timeline& t, const RemedyArguments& a, const std::atomic<bool>& interrupted) {
+  const auto s = segment_called(t, a.segment);
+  if (!s) return fail(s.error(), c.json);
+  const auto grid = angles_side_by_side(t, (*s)->id);
+  if (!grid) return fail(grid.error(), c.json);
+  if (!a.out.empty()) {
+    if (std::error_code e; fs::exists(a.out, e)) return fail(bad_input("a file lies there already", a.out, "Give another name, or move that file away.").error(), c.json);
+    if (auto r = save_timeline(**grid, a.out); !r) return fail(r.error(), c.json);
+  }
+  auto stores = Stores::open(c.desk());
+  if (!stores) return fail(stores.error(), c.json);
+  const View view = view_of(*grid, *stores);
+  Opened o{std::move(*stores), view, whole(view)};
+  Json made = Json::array();
+  if (!a.kind.empty()) {
+    auto before = situation(o, a, interrupted);
+    if (!before) return fail(before.error(), c.json);
+    for (const std::string& id : all_of_kind(*before, o.range, a.kind, a.size)) {
+      const auto now = situation(o, a, interrupted);
+      if (!now) return fail(now.error(), c.json);
+      const auto p = proposal_of(*now, id);
+      const auto applied = !p ? Result<Applied>(usage("it is not there any more", "Try again."))
+                              : apply(*now, *p, o.stores, a.who, a.why, a.until,
+                                      [&](const PrerenderProgress& progress) {
+                                        show_progress(fmt::format("{}: {} of {} frames", id, progress.done, progress.total));
+                                        return !interrupted.load();
+                                      },
+                                      interrupted);
+      end_progress();
+      if (!applied) return fail(applied.error(), c.json);
+      made.push_back({{"id", id}, {"frames", applied->made.frames}, {"bytes", applied->made.bytes}, {"seconds", applied->taken_seconds}});
+      if (!c.json) fmt::print("{} {} frames, {}.\n", p->sentence, applied->made.frames, bytes_text(applied->made.bytes));
+      if (applied->made.cancelled) return 4;
+      o.view = view_of(applied->timeline, o.stores);
+    }
+  }
+  if (auto measured = measure_now(o, 15, false, interrupted); !measured) return fail(measured.error(), c.json);
+  const Forecast f = forecast(*o.view.played, *o.stores.notebook, o.view.seals, o.range, o.stores.forecast_options());
+  if (c.json) {
+    put({{"segment", (*s)->id}, {"angles", (*s)->angles.size()}, {"file", a.out}, {"made", made}, {"forecast", to_json(f)}});
+    return 0;
+  }
+  fmt::print("{} angles side by side:\n", (*s)->angles.size());
+  print(f, o.view);
+  return 0;
+}
+
+int cmd_angles(const Common& c, const RemedyArguments& a, const std::atomic<bool>& interrupted) {
   auto t = load(c);
   if (!t) return fail(t.error(), c.json);
   if (!a.angle.empty()) {
@@ -217,6 +282,7 @@ int cmd_angles(const Common& c, const RemedyArguments& a) {
     if (!edited) return fail(usage(fmt::format("'{}' has no angle '{}'", (*s)->name, a.angle), "`gclk angles` lists them.").error(), c.json);
     return save_edit(c, edited, {{"segment", (*s)->id}, {"angle", a.angle}}, fmt::format("'{}' shows {} now.", (*s)->name, a.angle));
   }
+  if (a.grid || !a.kind.empty()) return angles_at_once(c, **t, a, interrupted);
   Json list = Json::array();
   for (const SegmentPtr& s : video_segments(**t)) {
     if (s->angles.empty()) continue;
@@ -253,6 +319,9 @@ void add_remedy_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>&
   s = add("apply", "Apply remedies: render what they need, open their slips", "gclk apply cut.otio tap:ky-03:2 scale:2:240-480 --why \"client at ten\"");
   s->add_option("ids", a.ids, "As `remedies` lists them");
   s->add_option("--from", a.from, "Those of a file that `remedies --out` wrote");
+  s->add_option("--kind", a.kind, "All of this kind that is not refused: mezzanine copies every source that is heavy to decode");
+  s->add_option("--span", a.span, "With --kind: only what bears on IN-OUT");
+  s->add_option("--size", a.size, "With --kind proxy: so many times smaller on each side")->check(CLI::IsMember({2, 4, 8, 16}));
   s->add_option("--automatic-scale", a.automatic, "Of each span that does not hold the highest scale that does, down to 1 by this")->check(CLI::IsMember({2, 4, 8, 16}));
   s->add_option("--form", a.form, "Form to keep rendered pictures in");
   s->add_option("--who", a.who, "Who applies it; kept in the slip");
@@ -280,7 +349,11 @@ void add_remedy_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>&
   s = add("angles", "List several media of one moment, or show another one", "gclk angles cut.otio --segment talk --show CAM-B");
   s->add_option("--segment", a.segment, "Id, name or place of the segment");
   s->add_option("--show", a.angle, "Key of the angle");
-  s->callback([&] { code = cmd_angles(c, a); });
+  s->add_flag("--grid", a.grid, "Say how all angles of the segment play side by side");
+  s->add_option("--out", a.out, "Write them, side by side, as a timeline of their own");
+  s->add_option("--copies", a.kind, "Make a copy of each angle: mezzanine or proxy")->check(CLI::IsMember({"mezzanine", "proxy"}));
+  s->add_option("--size", a.size, "Of proxies: so many times smaller on each side")->check(CLI::IsMember({2, 4, 8, 16}));
+  s->callback([&] { code = cmd_angles(c, a, interrupted); });
 }
 
 }  // namespace gc

@@ -240,7 +240,7 @@ const CompiledSegment* reads(const Program& program, const std::string& source) 
 int cmd_cache(const Common& c, const ShelfArguments& a, const std::atomic<bool>& interrupted) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
-  PrerenderOptions options = o->stores.prerender_options({});
+  PrerenderOptions options = o->stores.prerender_options({}, *o->view.timeline);
   const auto form = form_named(a.form);
   if (!form) return fail(usage("there is no form '" + a.form + "'", "Name one that 'codecs' lists.").error(), c.json);
   options.form = *form;

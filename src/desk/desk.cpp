@@ -6,6 +6,8 @@
 
 #include "base/clock.h"
 #include "base/timecode.h"
+#include "desk/handover.h"
+#include "interchange/markers.h"
 #include "media/compare.h"
 
 #include "render/played.h"
@@ -40,7 +42,9 @@ ReadOptions reading_with(const std::shared_ptr<MediaCatalog>& media, const std::
 
 Result<TimelinePtr> open_timeline(const fs::path& file, const std::shared_ptr<MediaCatalog>& media,
                                   const std::string& which) {
-  return load_timeline(file, reading_with(media, which));
+  auto t = load_timeline(file, reading_with(media, which));
+  if (t) *t = with_files_found(*t, *media);
+  return t;
 }
 
 ForecastOptions Stores::forecast_options() const {
@@ -118,6 +122,14 @@ Fidelity fidelity(const View& view, const Stores& stores, Frames frame, int scal
 Result<FrameRange> parse_range(const std::string& text, const View& view) {
   FrameRange r = whole(view);
   if (text.empty()) return r;
+  constexpr std::string_view kMarker = "marker:";
+  if (text.starts_with(kMarker)) {
+    const std::string name = text.substr(kMarker.size());
+    const auto marked = marked_range(*view.timeline, name);
+    if (!marked || marked->in < 0 || marked->in >= r.out)
+      return usage(fmt::format("no marker, or more than one, is called '{}'", name), "`gclk markers` lists them.");
+    return FrameRange{marked->in, std::min(marked->out, r.out)};
+  }
   const auto dash = text.find('-');
   const auto part = [&](const std::string& p, Frames fallback) -> std::optional<Frames> {
     if (p.empty()) return fallback;

@@ -39,8 +39,10 @@ struct Stores {
   MeasureOptions measure_options(double seconds, bool again) const {
     return {seconds, 0.05, options.workers, again, {}, shelf->folder()};
   }
-  PrerenderOptions prerender_options(const RenderPrice& price) const {
-    return {options.workers, true, options.settings.rendering, notebook, price, options.settings.render_form};
+  /// The form in which pictures of a timeline are kept: its own, else the seat's.
+  Form form_for(const Timeline& timeline) const { return form_named(timeline.render_form).value_or(options.settings.render_form); }
+  PrerenderOptions prerender_options(const RenderPrice& price, const Timeline& timeline) const {
+    return {options.workers, true, options.settings.rendering, notebook, price, form_for(timeline)};
   }
 };
 
@@ -73,8 +75,8 @@ Fidelity fidelity(const View& view, const Stores& stores, Frames frame, int scal
 
 inline FrameRange whole(const View& v) { return {0, v.played->duration()}; }
 
-/// Frames for "IN-OUT", each a frame count or a timecode of the timeline; either may be left out. Empty text:
-/// all.
+/// Frames for "IN-OUT", each a frame count or a timecode of the timeline; either may be left out. "marker:NAME": what the
+/// marker stands for. Empty text: all.
 Result<FrameRange> parse_range(const std::string& text, const View& view);
 
 /// Records what an audit found.

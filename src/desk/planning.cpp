@@ -199,14 +199,14 @@ Result<CarriedOut> carry_out(const Plan& plan, const View& accepted, const View&
         frames += frames_of(plan.remedies[next]), said += plan.remedies[next].render_seconds, modelled += plan.remedies[next].modelled_seconds;
       }
       if (changed) ranges = still_wanted(*accepted.played, ranges, *now.played);
-      made = prerender(accepted.played, *stores.shelf, ranges, stores.prerender_options({changed ? 0 : frames, modelled, said}), passed_on);
+      made = prerender(accepted.played, *stores.shelf, ranges, stores.prerender_options({changed ? 0 : frames, modelled, said}, *accepted.timeline), passed_on);
     } else {
       if (!s) s = situation_of(now, stores);
       const auto p = proposal_of(*s, r.id);
       if (!p || (!p->refused.empty() && p->kind->making(*p) && p->quote.bytes > 0)) {
         all.left_out.push_back(r.id);
       } else if (const auto making = p->kind->making(*p); making && p->refused.empty()) {
-        PrerenderOptions options = stores.prerender_options({});
+        PrerenderOptions options = stores.prerender_options({}, *now.timeline);
         options.form = p->subject.form;
         made = carry_out(*s, *making, *stores.shelf, options, passed_on);
         if (made && !made->cancelled && made->frames > 0 && made->already_sealed == 0)

@@ -68,7 +68,7 @@ Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& 
     s.timeline = view.timeline, s.played = view.played, s.route = view.seals, s.delivered = view.delivered;
     s.rendered = program_rendered(view.played, stores->options.settings.rendering, *stores->media);
     s.notebook = stores->notebook.get(), s.shelf = stores->shelf.get(), s.media = stores->media.get();
-    PrerenderOptions how = stores->prerender_options(job->price);
+    PrerenderOptions how = stores->prerender_options(job->price, *view.timeline);
     how.form = job->making.subject.form;
     Stopwatch told;
     return carry_out(s, job->making, *stores->shelf, how, [&](const PrerenderProgress& p) {

@@ -24,12 +24,6 @@ std::multimap<std::string, fs::path> files_in(const fs::path& folder, const std:
   return all;
 }
 
-bool same_content(const MediaSource& m, const MediaInfo& info) {
-  if (info.still || m.length <= 0) return false;
-  const bool timecode = info.timecode < 0 || m.start == 0 || info.timecode == rescale(m.start, m.rate, info.rate);
-  return info.rate.nominal() == m.rate.nominal() && std::abs(info.frames - m.length) <= 1 && timecode;
-}
-
 /// The one file that may stand for the source; else why there is none.
 std::expected<fs::path, std::string> only(std::vector<fs::path> candidates, const MediaSource& m, MediaCatalog& media) {
   if (candidates.size() > 1)
@@ -116,6 +110,12 @@ std::string url_for(const std::string& path) {
 }
 
 }  // namespace
+
+bool same_content(const MediaSource& m, const MediaInfo& info) {
+  if (info.still || m.length <= 0) return false;
+  const bool timecode = info.timecode < 0 || m.start == 0 || info.timecode == rescale(m.start, m.rate, info.rate);
+  return info.rate.nominal() == m.rate.nominal() && std::abs(info.frames - m.length) <= 1 && timecode;
+}
 
 Result<RelinkReport> relink(const TimelinePtr& timeline, MediaCatalog& media, const fs::path& folder, RelinkBy by,
                             const std::function<bool()>& stop) {

@@ -19,6 +19,9 @@ struct RelinkReport {
   std::vector<std::string> not_found;  ///< old paths, each with why: none, or several
 };
 
+/// Whether a file may be the source: as long at the same rate, with the same timecode where it states one. Never a still.
+bool same_content(const MediaSource& m, const MediaInfo& info);
+
 /// Looks in the folder and everything in it for each of the timeline's media that cannot be opened. Only what is found
 /// once is taken: of several files of one name the one with the same length, if that is one. URLs are written absolute.
 /// @param stop asked between two files

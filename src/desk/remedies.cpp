@@ -20,7 +20,7 @@ namespace gc {
 Situation situation_of(const View& view, const Stores& stores, const Forecast* before) {
   const Settings& settings = stores.options.settings;
   Situation s = situation_for(view.played, *stores.notebook, stores.shelf.get(), *stores.media, view.seals, stores.forecast_options(),
-                              settings.rendering, settings.render_form, before);
+                              settings.rendering, stores.form_for(*view.timeline), before);
   s.timeline = view.timeline, s.delivered = view.delivered;
   s.usual = settings.playback_options();
   s.must_watch = known_must_watch(view, stores);
@@ -60,7 +60,7 @@ Result<Applied> apply(const Situation& s, const Proposal& p, const Stores& store
   done.timeline = s.timeline;
   const auto making = p.kind->making(p);
   if (making && p.kind->name() != std::string("seat")) {
-    PrerenderOptions options = stores.prerender_options({});
+    PrerenderOptions options = stores.prerender_options({}, *s.timeline);
     options.form = p.subject.form;
     auto made = carry_out(s, *making, *stores.shelf, options, progress);
     if (!made) return std::unexpected(made.error());

@@ -52,7 +52,7 @@ std::string skyline(const Forecast& f) {
   double top = 1.4;
   for (const IntervalCost& c : f.intervals) top = std::max(top, c.load_high * 1.05);
   const double frames = static_cast<double>(std::max<Frames>(1, f.range.length()));
-  std::string svg = fmt::format("<svg viewBox='0 0 {} {}' width='100%' role='img' aria-label='Load over time'><rect width='100%' height='100%' fill='#181818'/>", kWidth, kHeight);
+  std::string svg = fmt::format("<svg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 {0} {1}' width='{0}' height='{1}'><rect width='100%' height='100%' fill='#181818'/>", kWidth, kHeight);
   const double line = kHeight * (1 - 1 / top);
   for (const IntervalCost& c : f.intervals) {
     const double x = static_cast<double>(c.in - f.range.in) / frames * kWidth, w = std::max(0.4, static_cast<double>(c.out - c.in) / frames * kWidth - 0.4);
@@ -60,7 +60,8 @@ std::string skyline(const Forecast& f) {
     svg += fmt::format("<rect x='{:.1f}' y='{:.1f}' width='{:.1f}' height='{:.1f}' fill='{}'/>", x, std::max(y, line), w, kHeight - std::max(y, line), c.is(FrameState::sealed) ? "#a0a0a0" : "#6c6c6c");
     if (y < line) svg += fmt::format("<rect x='{:.1f}' y='{:.1f}' width='{:.1f}' height='{:.1f}' fill='#d68954'/>", x, y, w, line - y);
   }
-  return svg + fmt::format("<line x1='0' x2='{}' y1='{:.1f}' y2='{:.1f}' stroke='#ececec'/></svg>", kWidth, line, line);
+  svg += fmt::format("<line x1='0' x2='{}' y1='{:.1f}' y2='{:.1f}' stroke='#ececec'/></svg>", kWidth, line, line);
+  return fmt::format("<p><img class='wide' width='640' alt='Load over time' src='data:image/svg+xml;base64,{}'></p>", base64(svg));
 }
 
 std::string picture(const Program& program, Frames frame, const SealLookup* seals) {
@@ -89,7 +90,7 @@ Result<ReportPage> report_page(const View& view, const Stores& stores, const fs:
   std::string& h = page.html;
   h = fmt::format("<!doctype html><html lang='en'><meta charset='utf-8'><title>{0}</title><style>body{{background:#1e1e1e;color:#d6d6d6;font:15px/1.45 Inter,sans-serif;max-width:980px;"
                   "margin:2em auto;padding:0 1em}}h1{{font-size:24px}}h2{{font-size:18px;margin-top:1.6em}}table{{border-collapse:collapse;width:100%}}td,th{{text-align:left;padding:4px 10px 4px 0;"
-                  "border-bottom:1px solid #484848;vertical-align:top}}img{{width:320px;margin:4px 8px 4px 0}}small{{color:#a4a4a4}}@media print{{body{{background:#fff;color:#000}}}}</style><h1>{0}</h1>",
+                  "border-bottom:1px solid #484848;vertical-align:top}}img{{width:320px;margin:4px 8px 4px 0}}img.wide{{width:100%}}small{{color:#a4a4a4}}@media print{{body{{background:#fff;color:#000}}}}</style><h1>{0}</h1>",
                   escaped(t.name));
   h += fmt::format("<p>{} × {} at {:.3f} frames a second, {} frames. Made {} UTC on {}.</p>", t.width, t.height, t.rate.fps(), view.played->duration(), now_utc().substr(0, 16), escaped(seat.name));
   h += "<h2>What plays on this seat</h2>" + skyline(f);
@@ -108,7 +109,7 @@ Result<ReportPage> report_page(const View& view, const Stores& stores, const fs:
   h += "</table>";
   if (worst)
     if (const std::string png = picture(*view.delivered, (worst->in + worst->out) / 2, stores.shelf.get()); !png.empty())
-      h += fmt::format("<p><img alt='The worst span' src='data:image/png;base64,{}'><br><small>The worst span, {}.</small></p>", png, tc((worst->in + worst->out) / 2));
+      h += fmt::format("<p><img width='320' alt='The worst span' src='data:image/png;base64,{}'><br><small>The worst span, {}.</small></p>", png, tc((worst->in + worst->out) / 2));
 
   page.csv = "segment,name,in,out,verdict,drop_probability,expected_drops,ms_a_frame,state\r\n";
   for (const CompiledSegmentPtr& c : view.played->segments()) {

@@ -190,6 +190,11 @@ class EdlReader {
     return first;
   }
 
+  /// Whether everything that the list shows of a source lies in so many frames from 0.
+  bool fits(const std::string& id, Frames frames) const {
+    return std::ranges::all_of(events_, [&](const Event& e) { return id_of(e) != id || e.source_in < frames; });
+  }
+
   SegmentPtr segment(Timeline& t, const Event& e) {
     auto s = std::make_shared<Segment>();
     s->id = fmt::format("e{}-{}", e.number, ++segments_);
@@ -204,7 +209,9 @@ class EdlReader {
       auto m = std::make_shared<MediaSource>();
       m->id = id, m->name = s->name, m->rate = o_.rate;
       m->path = m->url = medium ? medium->path : e.file.empty() ? e.clip.empty() ? e.reel : e.clip : e.file;
-      m->start = medium && medium->timecode >= 0 ? medium->timecode : earliest(id), m->length = medium ? medium->frames : 0;
+      // A file without timecode counts from 0, as long as the list's numbers are within it.
+      m->start = medium && medium->timecode >= 0 ? medium->timecode : medium && fits(id, medium->frames) ? 0 : earliest(id);
+      m->length = medium ? medium->frames : 0;
       if (!medium) remarks_.push_back(fmt::format("No file was found for '{}' of reel '{}'; import the list again where its media are, so that its frames count from its timecode.", s->name, e.reel));
       t.sources[id] = m;
     }

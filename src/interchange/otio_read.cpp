@@ -142,6 +142,7 @@ class OtioReader {
     t.tracks = tracks(*stack, where_ + ": tracks");
     trim(*stack);
     effects_not_played(*stack, "the whole timeline");
+    read_rendering(mine);
     read_slips(mine);
     read_acceptances(mine);
     check_cycles();
@@ -754,6 +755,14 @@ class OtioReader {
     s.fit = static_cast<Fit>(one_of(mine, "fit", kFits));
     s.between = static_cast<Between>(one_of(mine, "between", kBetweens));
     s.truth = truth_named(text_or(mine, "truth", "picture")).value_or(Truth::picture);
+  }
+
+  /// How its pictures are kept, and where its media lay before they were handed over.
+  void read_rendering(const Json& mine) {
+    timeline_->render_form = text_or(mine, "render_form", "");
+    if (const Json* home = object_at(mine, "home"))
+      for (const auto& [inside, original] : home->items())
+        if (original.is_string() && fs::path(inside).is_relative() && inside.find("..") == std::string::npos) timeline_->home[inside] = original.get<std::string>();
   }
 
   void read_slips(const Json& mine) {

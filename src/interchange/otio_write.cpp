@@ -28,6 +28,9 @@ class Writer {
     mine.erase("cards");
     for (const auto& [name, c] : t_.cards)
       mine["cards"][name] = {{"ms", c.ms}, {"width", c.width}, {"height", c.height}, {"device", c.device}};
+    put(mine, "render_form", t_.render_form, std::string());
+    mine.erase("home");
+    for (const auto& [inside, original] : t_.home) mine["home"][inside] = original;
     mine["slips"] = Json::array();
     for (const Slip& s : t_.slips) {
       Json j{{"id", s.id}, {"kind", s.kind}, {"segment", s.segment}, {"effect", s.effect}, {"opened", s.opened}, {"lifted", s.lifted}};
@@ -106,7 +109,9 @@ class Writer {
     Json r = {{"name", m.name}, {"available_range", range(time(m.start, m.rate), time(m.length, m.rate))}};
     const auto mark = m.url.rfind('%');
     const auto hash = m.path.rfind('#');
-    if (mark != std::string::npos && hash != std::string::npos) {
+    // "name.%04d.exr#1-96@24/1": a file may have these letters in its name too, but not all of them in this order.
+    const auto number = m.path.rfind("%0", hash);
+    if (mark != std::string::npos && hash != std::string::npos && number != std::string::npos && m.path.find('@', hash) != std::string::npos) {
       const auto slash = m.url.rfind('/', mark), name = slash == std::string::npos ? 0 : slash + 1;
       const auto end = m.url.find('d', mark);
       r["OTIO_SCHEMA"] = "ImageSequenceReference.1";

@@ -370,6 +370,8 @@ struct FrameReader::Impl {
   /// between two pictures.
   void find_rate() {
     AVRational rate = av_guess_frame_rate(format, stream, nullptr);
+    // Where packets have no times a mean of them says nothing.
+    if (format->iformat->flags & AVFMT_NOTIMESTAMPS && stream->r_frame_rate.num > 0 && stream->r_frame_rate.den > 0) rate = stream->r_frame_rate;
     if (rate.num <= 0 || rate.den <= 0) rate = {24, 1};
     info.rate = Rate::near(av_q2d(rate));
     const AVRational base = stream->time_base;
@@ -494,15 +496,21 @@ struct FrameReader::Impl {
   Frames count_packets() {
     Frames halves = 0;
     if (auto again = open_file(); !again) return 0;
+    // The demuxer's own parser is ahead of the packets that it gives, and gone when it has read the whole file.
+    AVCodecParserContext* parser = av_parser_init(stream->codecpar->codec_id);
+    if (parser) parser->flags |= PARSER_FLAG_COMPLETE_FRAMES;
     while (av_read_frame(format, packet) >= 0) {
       if (packet->stream_index == stream->index && packet->size > 0) {
-        const AVCodecParserContext* parser = av_stream_get_parser(stream);
+        std::uint8_t* data = nullptr;
+        int size = 0;
+        if (parser) av_parser_parse2(parser, codec, &data, &size, packet->data, packet->size, packet->pts, packet->dts, packet->pos);
         const bool field = parser && (parser->picture_structure == AV_PICTURE_STRUCTURE_TOP_FIELD ||
                                       parser->picture_structure == AV_PICTURE_STRUCTURE_BOTTOM_FIELD);
         halves += field ? 1 : 2;
       }
       av_packet_unref(packet);
     }
+    if (parser) av_parser_close(parser);
     return halves / 2;
   }
 

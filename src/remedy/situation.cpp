@@ -8,10 +8,20 @@
 
 namespace gc {
 
+namespace {
+
+/// Whether something inside of a composition is judged exactly.
+bool exact_inside(const CompiledSegment& s) {
+  return s.inner && std::ranges::any_of(s.inner->segments(), [](const CompiledSegmentPtr& c) { return c->segment->truth == Truth::exact || exact_inside(*c); });
+}
+
+}  // namespace
+
 Truth Situation::truth(FrameRange range) const {
   Truth strictest = Truth::timing;
   for (const CompiledSegmentPtr& s : segments_in(*played, range)) {
     strictest = std::max(strictest, s->segment->truth);
+    if (exact_inside(*s)) strictest = Truth::exact;
     const bool watched = std::any_of(must_watch.begin(), must_watch.end(), [&](const Restless& r) { return r.segment == s->segment->id; });
     if (watched) strictest = Truth::exact;
   }

@@ -26,14 +26,13 @@ TransitionKind transition_kind(const std::string& name) {
 void add_values(Hasher& h, const EffectType& type, const Json& params) {
   h.add(type.id);
   for (const ParamSpec& s : type.params) {
-    if (s.text) h.add(text_or(params, s.name.c_str(), ""));
+    // Of a file counts what is in it, so that a copy elsewhere gives the same picture.
+    if (s.text && s.name == "path") h.add(file_identity(text_or(params, "path", "")));
+    else if (s.text) h.add(text_or(params, s.name.c_str(), ""));
     else if (s.values == 0) h.add(params.is_object() && params.contains(s.name) ? params[s.name].dump() : "");
     for (std::size_t i = 0; i < static_cast<std::size_t>(s.values) && !s.text; ++i)
       h.add(fmt::format("{:a}", param(type, params, s.name.c_str(), i)));
   }
-  // A file is part of what the picture depends on.
-  for (const ParamSpec& s : type.params)
-    if (s.text && s.name == "path") h.add(file_identity(text_or(params, "path", "")));
 }
 
 }  // namespace

@@ -78,6 +78,12 @@ struct CleanReport {
   std::vector<std::string> files;
 };
 
+/// Pieces that were taken onto a shelf.
+struct TakenIn {
+  std::size_t pieces = 0, known = 0;  ///< new here; there already
+  std::vector<std::string> refused;   ///< file and why
+};
+
 class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
  public:
   /// Opens or makes the shelf. Removes pieces that killed processes of this machine left half written. Files
@@ -134,6 +140,12 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   /// Moves all pieces to another volume, one after another: each is copied, read back and recorded before its old file
   /// goes. `progress` as in verify().
   Result<CleanReport> move_to(const fs::path& folder, const std::function<bool(std::size_t, std::size_t)>& progress = {});
+  /// Copies readable pieces that hold one of these frames into a folder, each with what stands beside it, for another shelf to
+  /// take. `progress` as in verify().
+  Result<CleanReport> give(const NameSet& names, const fs::path& folder, const std::function<bool(std::size_t, std::size_t)>& progress = {}) const;
+  /// Takes copies of the pieces in such a folder. Each is read back: one whose pictures are not those that were written is
+  /// refused. The folder stays as it is. Fails when there is no room; what was taken before it stays.
+  Result<TakenIn> take(const fs::path& folder, const std::function<bool(std::size_t, std::size_t)>& progress = {});
   /// Removes the pieces that frames of this program are answered from, and no others.
   Result<void> discard(const Program& program);
   /// Reads every picture of every piece and holds it against its checksum. What is damaged answers nothing any more.

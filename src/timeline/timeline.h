@@ -193,6 +193,9 @@ struct Timeline {
   std::vector<Slip> slips;
   std::vector<Acceptance> acceptances;
   std::string folder;                ///< absolute; what relative URLs in it start from
+  /// Of files that a handover copied: name from the folder on → where the original lay.
+  std::map<std::string, std::string> home;
+  std::string render_form;           ///< id of the form in which its pictures are kept; empty: as the seat's settings say
   std::optional<bool> drop_frame;    ///< whether its timecode drops numbers; not set: the file does not say
   bool rate_stated = true, raster_stated = true;  ///< else they are those of most of its media
   /// The document that it was read from where that holds more than this timeline, and where in it this one is (RFC

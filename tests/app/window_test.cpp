@@ -310,7 +310,7 @@ TEST_F(TheWindow, ARemedyIsAppliedByOneKeyAndLiftedByAnother) {
 TEST_F(TheWindow, TheShelfIsLookedAtCleanedAndBroughtBack) {
   const Remedy& first = session->derived()->plan.remedies.front();
   const FrameRange some{first.range.in, std::min(first.range.out, first.range.in + 24)};
-  ASSERT_TRUE(prerender(session->derived()->view.played, *session->stores().shelf, {some}, session->stores().prerender_options({}), {}));
+  ASSERT_TRUE(prerender(session->derived()->view.played, *session->stores().shelf, {some}, session->stores().prerender_options({}, *session->derived()->view.timeline), {}));
   window->go_to(Station::seat);
   auto* seat = window->findChild<SeatPanel*>();
   QTest::mouseClick(button("seat-page-5"), Qt::LeftButton);

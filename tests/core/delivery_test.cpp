@@ -18,7 +18,7 @@ class Delivering : public test::AllKinds {
   /// Without the stage that only takes time: its picture is marked, so the gate stops it.
   Delivering() { timeline_ = with_effect_removed(*timeline_, "a", "heavy", now_utc()); }
   Frames sealed(FrameRange range) {
-    const auto made = prerender(view_of(timeline_, stores_).played, *stores_.shelf, {range}, stores_.prerender_options({}), {});
+    const auto made = prerender(view_of(timeline_, stores_).played, *stores_.shelf, {range}, stores_.prerender_options({}, *timeline_), {});
     EXPECT_TRUE(made) << (made ? "" : made.error().text());
     return made ? made->frames : 0;
   }
@@ -59,7 +59,7 @@ class Delivering : public test::AllKinds {
 
 // A timeline that is half sealed, bypassed and proxied: refused, mended by one key, delivered, verified.
 TEST_F(Delivering, NothingTemporaryIsEverDelivered) {
-  ASSERT_TRUE(cache_stack(view_of(timeline_, stores_).played, *stores_.shelf, "a", 1, stores_.prerender_options({}), {}));
+  ASSERT_TRUE(cache_stack(view_of(timeline_, stores_).played, *stores_.shelf, "a", 1, stores_.prerender_options({}, *timeline_), {}));
   timeline_ = applied("proxy:m:2").timeline;
   timeline_ = applied("scale:2").timeline;
   timeline_ = with_bypass(*timeline_, "a", "grade", true, now_utc());

@@ -1,6 +1,7 @@
 // The ffmpeg program's frames against ours, for every way in which a file can be written: exact by hash where it decodes,
 // 50 dB where a conversion lies between.
 #include <algorithm>
+#include <bit>
 #include <set>
 
 #include "audit/foreign.h"
@@ -108,6 +109,119 @@ TEST(FfmpegsFrames, AreOursInEveryFormThatAFileCanHave) {
     const auto ours = to_image(**frame, (*frame)->width, (*frame)->height, stored);
     ASSERT_TRUE(ours) << ours.error().text();
     EXPECT_GE(psnr(*ours, ffmpegs_picture(*made, **frame, 11, dir / "raw")), 50);
+  }
+}
+
+/// Bits of an H.264 stream, most significant first (ITU-T H.264, 7.2 and 9.1).
+class Bits {
+ public:
+  void fixed(int bits, unsigned value) {
+    for (int b = bits; b-- > 0;) {
+      byte_ = byte_ << 1 | (value >> b & 1);
+      if (++used_ == 8) bytes_.push_back(static_cast<char>(byte_)), byte_ = 0, used_ = 0;
+    }
+  }
+  /// Exp-Golomb code.
+  void golomb(unsigned value) {
+    const int length = std::bit_width(value + 1);
+    fixed(2 * length - 1, value + 1);
+  }
+  void to_byte() {
+    while (used_) fixed(1, 0);
+  }
+  /// As a unit of the stream, with the bytes between that keep start codes from appearing by chance (7.4.1).
+  std::string unit(unsigned importance, unsigned type) {
+    fixed(1, 1);
+    to_byte();
+    std::string all{0, 0, 0, 1, static_cast<char>(importance << 5 | type)};
+    int zeros = 0;
+    for (const char c : bytes_) {
+      if (zeros == 2 && static_cast<unsigned char>(c) <= 3) all += '\3', zeros = 0;
+      all += c;
+      zeros = c == 0 ? zeros + 1 : 0;
+    }
+    return all;
+  }
+
+ private:
+  std::string bytes_;
+  unsigned byte_ = 0;
+  int used_ = 0;
+};
+
+constexpr int kFieldRaster = 64;  // px, both ways: a field has 4 by 2 macroblocks
+
+std::string set_up_of_fields() {
+  Bits sequence;
+  for (const unsigned byte : {77u, 0u, 30u}) sequence.fixed(8, byte);  // Main profile, level 3
+  for (const unsigned v : {0u, 0u, 0u, 4u, 1u}) sequence.golomb(v);     // 4 bits of frame number, 8 of picture order
+  sequence.fixed(1, 0);
+  for (const unsigned v : {3u, 1u}) sequence.golomb(v);
+  for (const unsigned bit : {0u, 0u, 1u, 0u, 0u}) sequence.fixed(1, bit);  // frame_mbs_only_flag is 0: fields are possible
+  Bits picture;
+  for (const unsigned v : {0u, 0u}) picture.golomb(v);
+  picture.fixed(2, 0);
+  for (const unsigned v : {0u, 0u, 0u}) picture.golomb(v);
+  picture.fixed(3, 0);
+  for (const unsigned v : {0u, 0u, 0u}) picture.golomb(v);
+  for (const unsigned bit : {1u, 0u, 0u}) picture.fixed(1, bit);
+  return sequence.unit(3, 7) + picture.unit(3, 8);
+}
+
+/// One field, every sample of which has one value.
+std::string field(int frame, bool second, unsigned luma) {
+  const bool first_of_all = frame == 0 && !second;
+  Bits slice;
+  for (const unsigned v : {0u, 7u, 0u}) slice.golomb(v);
+  slice.fixed(4, static_cast<unsigned>(frame) % 16);
+  slice.fixed(2, second ? 3 : 2);  // a field; the upper or the lower
+  if (first_of_all) slice.golomb(0);
+  slice.fixed(8, static_cast<unsigned>(2 * frame + second));
+  slice.fixed(first_of_all ? 2 : 1, 0);
+  slice.golomb(0);
+  slice.golomb(1);  // no deblocking
+  for (int block = 0; block < 8; ++block) {
+    slice.golomb(25);  // I_PCM
+    slice.to_byte();
+    for (int i = 0; i < 256; ++i) slice.fixed(8, luma);
+    for (int i = 0; i < 128; ++i) slice.fixed(8, 128);
+  }
+  return slice.unit(2, first_of_all ? 5 : 1);
+}
+
+// A stream whose fields are coded one by one: two of them are one picture, also where nothing states any time. No encoder
+// at hand writes such streams, so it is written bit by bit, uncompressed.
+TEST(FfmpegsFrames, AreOursWhereEveryFieldIsAPictureOfItsOwn) {
+  test::TempFolder dir;
+  constexpr int kFrames = 12;
+  std::string stream;
+  for (int n = 0; n < kFrames; ++n) {
+    if (n == 0) stream += set_up_of_fields();
+    stream += field(n, false, static_cast<unsigned>(40 + 10 * n)) + field(n, true, static_cast<unsigned>(45 + 10 * n));
+  }
+  const std::string raw = (dir / "fields.h264").string();
+  ASSERT_TRUE(write_file_atomic(raw, stream));
+  ASSERT_TRUE(test::shell("ffmpeg -v error -y -r 50 -i '" + raw + "' -c copy '" + (dir / "fields.ts").string() + "'"));
+  for (const char* name : {"fields.h264", "fields.ts"}) {
+    SCOPED_TRACE(name);
+    ForeignFile file;
+    file.file = (dir / name).string();
+    const std::vector<std::string> theirs = ffmpegs_hashes(file, dir / "list");
+    ASSERT_EQ(theirs.size(), static_cast<std::size_t>(kFrames));
+    auto reader = FrameReader::open(file.file);
+    ASSERT_TRUE(reader) << reader.error().text();
+    // A transport stream gives every field a time, and its pictures last two of them.
+    const Frames each = std::string_view(name) == "fields.ts" ? 2 : 1;
+    EXPECT_EQ((*reader)->info().frames, kFrames * each);
+    EXPECT_EQ((*reader)->info().rate, (Rate{25 * each, 1}));
+    for (const int n : {0, 7, 3, kFrames - 1}) {
+      const auto frame = (*reader)->read(n * each);
+      ASSERT_TRUE(frame) << n << ": " << frame.error().text();
+      EXPECT_EQ(md5_of(**frame), theirs[static_cast<std::size_t>(n)]) << n;
+      EXPECT_EQ((*frame)->data[0][0], 40 + 10 * n) << "the upper field";
+      EXPECT_EQ((*frame)->data[0][(*frame)->linesize[0]], 45 + 10 * n) << "the lower field";
+    }
+    EXPECT_FALSE((*reader)->read(kFrames * each));
   }
 }
 

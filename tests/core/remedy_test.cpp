@@ -97,7 +97,7 @@ TEST_F(Remedies, WhatIsRenderedIsNeverScaled) {
   const TimelinePtr scaled = with_slip(*timeline_, {.kind = slip_kind::scale, .size = 2, .in = 0, .out = 24}, "2026-01-01T00:00:00Z");
   const View v = view_of(scaled, stores_);
   ASSERT_EQ(v.played->playing(3).width(), 160);
-  ASSERT_TRUE(prerender(v.played, *stores_.shelf, {{0, 12}}, stores_.prerender_options({}), {}));
+  ASSERT_TRUE(prerender(v.played, *stores_.shelf, {{0, 12}}, stores_.prerender_options({}, *v.timeline), {}));
   EXPECT_EQ(stores_.shelf->pieces().front().width, 320);
   const TimelinePtr lifted = with_lifted(*scaled, [](const Slip&) { return true; }, "2026-01-01T00:00:00Z");
   EXPECT_EQ(situation(lifted).route.count(FrameState::sealed), 12u);
