@@ -371,7 +371,8 @@ struct FrameReader::Impl {
   void find_rate() {
     AVRational rate = av_guess_frame_rate(format, stream, nullptr);
     // Where packets have no times a mean of them says nothing.
-    if (format->iformat->flags & AVFMT_NOTIMESTAMPS && stream->r_frame_rate.num > 0 && stream->r_frame_rate.den > 0) rate = stream->r_frame_rate;
+    const bool untimed = counted || stream->start_time == kUnknown;
+    if (untimed && stream->r_frame_rate.num > 0 && stream->r_frame_rate.den > 0) rate = stream->r_frame_rate;
     if (rate.num <= 0 || rate.den <= 0) rate = {24, 1};
     info.rate = Rate::near(av_q2d(rate));
     const AVRational base = stream->time_base;
@@ -402,7 +403,7 @@ struct FrameReader::Impl {
         info.rate = Rate::near(std::min(240.0, 1 / (static_cast<double>(least) * av_q2d(base))));
     } else if (!states_all()) {
       const double guessed = av_q2d(rate), mean = av_q2d(stream->avg_frame_rate);
-      info.constant = counted || !(mean > 0 && std::abs(guessed / mean - 1) > 0.01);
+      info.constant = untimed || !(mean > 0 && std::abs(guessed / mean - 1) > 0.01);
       if (!info.constant) info.rate = Rate::near(std::min(240.0, std::max(guessed, mean)));
     }
     const double ticks = info.rate.frame_ms() / 1000 / av_q2d(base);
