@@ -41,6 +41,7 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     expect_picture(true);
   });
   connect(&session_, &Session::work_changed, this, [this] { refresh_sentence(); });
+  connect(&session_, &Session::remedy_supposed, this, [this](const std::shared_ptr<const Forecast>& then) { skyline_->set_supposed(then); });
   connect(&session_, &Session::queue_changed, this, [this] { show_queue(); });
   new UseTeller(session_, this);
   connect(&session_, &Session::opened, this, [this] {
@@ -138,6 +139,9 @@ void MainWindow::make_layout() {
     stops->addWidget(b);
   }
   stops->addStretch(1);
+  auto* queue = new QueueLine(session_, rail);
+  connect(queue, &QueueLine::clicked, this, [this] { show_queue(); });
+  stops->addWidget(queue);
   across->addWidget(rail);
 
   auto* down = new QVBoxLayout;
@@ -443,6 +447,7 @@ void MainWindow::go_to(Station s) {
   // A missed frame is explained by its own stages, a delivery by its list.
   balance_->setVisible(s == Station::timeline || s == Station::forecast);
   skyline_->set_after(s == Station::plan);
+  session_.suppose_remedy("");
   share_room();
 }
 

@@ -1,17 +1,20 @@
 #include "app/queue_window.h"
 
 #include <QApplication>
+#include <QDateTime>
 #include <QEvent>
 #include <QHBoxLayout>
+#include <QMouseEvent>
 #include <QVBoxLayout>
 
+#include "app/news.h"
 #include "app/style.h"
 #include "app/text.h"
 
 namespace gc {
 namespace {
 
-constexpr int kEveryMs = 1000, kTellMs = 250;
+constexpr int kEveryMs = 1000, kLineEveryMs = 4000, kTellMs = 250;
 
 QString state_of(const Job& j) {
   if (j.paused && j.state == JobState::waiting) return QueueWindow::tr("paused");
@@ -107,6 +110,43 @@ void QueueWindow::refresh() {
   first_->setEnabled(chosen() > 0), cancel_->setEnabled(chosen() > 0);
   // What another process has put on the shelf answers frames here too.
   if (std::exchange(done_, done) != done) session_.look_for_others();
+}
+
+QueueLine::QueueLine(Session& session, QWidget* parent) : QLabel(parent), session_(session) {
+  setObjectName("queue-line");
+  setWordWrap(true);
+  setContentsMargins(11, 6, 4, 6);
+  setCursor(Qt::PointingHandCursor);
+  setToolTip(tr("Show the queue (Q)"));
+  hide();
+  connect(&session_, &Session::queue_seen, this, [this] { refresh(); });
+  connect(&timer_, &QTimer::timeout, this, [this] { session_.look_at_queue(); });
+  timer_.start(kLineEveryMs);
+}
+
+void QueueLine::refresh() {
+  const Session::QueueSeen& seen = session_.queue();
+  const auto review = session_.derived() ? session_.derived()->plan.review_at : std::optional<std::int64_t>();
+  for (const QueueNews& n : news_between(before_, seen, review, QDateTime::currentSecsSinceEpoch())) tell_desktop(n);
+  before_ = seen;
+  int open = 0, failed = 0;
+  double left = 0;
+  for (const Job& j : seen.jobs) open += j.open(), failed += j.state == JobState::failed, left += j.seconds_left();
+  QStringList lines;
+  if (open > 0) {
+    lines += tr("Queue: %1 left").arg(open);
+    if (seen.settings.paused) lines += tr("paused");
+    else if (!seen.runs) lines += tr("not running");
+    else if (!seen.why.empty()) lines += gc::text(seen.why);
+    else lines += tr("until %1").arg(QDateTime::currentDateTime().addSecs(std::llround(left)).toString("H:mm"));
+  }
+  if (failed > 0) lines += tr("%1 failed").arg(failed);
+  setText(lines.join("\n"));
+  setVisible(!lines.isEmpty());
+}
+
+void QueueLine::mouseReleaseEvent(QMouseEvent* event) {
+  if (rect().contains(event->position().toPoint())) emit clicked();
 }
 
 UseTeller::UseTeller(Session& session, QObject* parent) : QObject(parent), session_(session) {

@@ -30,6 +30,26 @@ class QueueWindow : public QDialog {
   QTimer timer_;
 };
 
+/// The queue in a few words, always in sight: what is left, until when, why it waits. Looks at it every few seconds, and tells
+/// the desktop when something ended, failed, or will not be done in time. Not shown while there is nothing to say.
+class QueueLine : public QLabel {
+  Q_OBJECT
+ public:
+  explicit QueueLine(Session& session, QWidget* parent = nullptr);
+
+ signals:
+  void clicked();
+
+ protected:
+  void mouseReleaseEvent(QMouseEvent* event) override;
+
+ private:
+  void refresh();
+  Session& session_;
+  Session::QueueSeen before_;
+  QTimer timer_;
+};
+
 /// Tells the queue that somebody uses the window or plays, so that its work makes way.
 class UseTeller : public QObject {
   Q_OBJECT

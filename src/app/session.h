@@ -151,6 +151,8 @@ class Session : public QObject, private Display {
   void explain_span(FrameRange span);
   /// What can make a span play, with price and gain; told by remedies_found.
   void look_for_remedies(FrameRange span);
+  /// How the timeline would play with a remedy; told by remedy_supposed. Empty: with none.
+  void suppose_remedy(const std::string& id);
   /// Renders what it needs, or opens its slip, which is an edit.
   void apply_remedy(const std::string& id);
   /// What the person has said about the review of this timeline; the plan is made again at once.
@@ -218,6 +220,7 @@ class Session : public QObject, private Display {
   void span_explained(gc::FrameRange span, const std::vector<gc::StageGain>& gains,
                       const std::vector<gc::StageGain>& least);
   void remedies_found(gc::FrameRange span, const std::vector<gc::Proposal>& found);
+  void remedy_supposed(const std::shared_ptr<const gc::Forecast>& then);  ///< null: with none
   void play_moved();
   void play_ended();
 
@@ -299,6 +302,7 @@ class Session : public QObject, private Display {
   QueueSeen queue_;
   bool resume_render_ = false, resume_measure_ = false;
 
+  std::shared_ptr<std::atomic<int>> supposing_ = std::make_shared<std::atomic<int>>(0);  ///< counts what was asked: only the last matters
   std::atomic<bool> quit_{false};
   std::atomic<const Timeline*> latest_{nullptr};  ///< for workers: what is not of it need not be worked out
   /// Of all labour that was begun or waits now. What is begun later has another one, so that a stop is never

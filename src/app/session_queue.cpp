@@ -29,7 +29,11 @@ void Session::queue_plan() {
 void Session::look_at_queue(std::function<Result<void>(Journal&)> change) {
   quick_.add([this, change = std::move(change)] {
     QueueSeen seen;
-    if (auto journal = Journal::open()) {
+    std::error_code e;
+    // Looking makes no queue where there is none.
+    if (!change && !fs::exists(data_folder() / "queue.sqlite", e)) {
+      seen.readable = true;
+    } else if (auto journal = Journal::open()) {
       if (change)
         if (auto r = change(*journal); !r) tell(r.error());
       seen = {true, journal->jobs(), journal->settings(), !journal->holder().empty(), journal->why()};

@@ -16,6 +16,28 @@ void Session::look_for_remedies(FrameRange span) {
   });
 }
 
+void Session::suppose_remedy(const std::string& id) {
+  const int asked = ++*supposing_;
+  if (id.empty() || !current() || elsewhere_ >= 0) {
+    emit remedy_supposed(nullptr);
+    return;
+  }
+  quick_.add([this, id, asked, latest = supposing_, d = derived_, stores = stores_] {
+    if (quit_ || *latest != asked) return;
+    const auto then = worked_out([&]() -> std::shared_ptr<const Forecast> {
+      const Situation s = situation_of(d->view, stores, &d->plan.before);
+      const auto p = proposal_of(s, id);
+      if (!p || *latest != asked) return nullptr;
+      const Supposed supposed = p->kind->suppose(s, *p);
+      if (!supposed.program) return nullptr;
+      return std::make_shared<const Forecast>(forecast(*supposed.program, *s.notebook, supposed.route, {0, supposed.program->duration()}, s.forecast));
+    });
+    post([this, asked, d, then] {
+      if (asked == *supposing_ && d == derived_) emit remedy_supposed(then);
+    });
+  });
+}
+
 void Session::apply_remedy(const std::string& id) {
   if (!current() || elsewhere_ >= 0 || work_.kind == Work::Kind::rendering) return;
   stop_playing();

@@ -68,7 +68,7 @@ void draw_stages(Column& c, const IntervalCost& cost, double load, double per_lo
 
 }  // namespace
 
-void paint_columns(QImage& out, const Derived& d, double first, double frames_per_pixel, double top_load, bool after) {
+void paint_columns(QImage& out, const Derived& d, double first, double frames_per_pixel, double top_load, const std::vector<IntervalCost>* loads) {
   out.fill(rgb(look::kGround - 6));
   const double per_load = out.height() / top_load;
   const Forecast& f = d.plan.before;
@@ -121,9 +121,9 @@ void paint_columns(QImage& out, const Derived& d, double first, double frames_pe
     if (cost.is(FrameState::broken) && (x / 9) % 2 == 0)
       for (int up = top + 4; up < top + 7; ++up) c.set(up, rgb(236));
     if (!cost.measured && x % 3 == 0) c.set(top, rgb(220));
-    if (!after) continue;
-    // What the plan takes away is hatched away, down to the load that is left.
-    const std::vector<IntervalCost>& left = d.plan.after.intervals;
+    if (!loads) continue;
+    // What is taken away is hatched away, down to the load that is left.
+    const std::vector<IntervalCost>& left = *loads;
     while (then < left.size() && left[then].out <= in) ++then;
     if (then == left.size() || left[then].load > cost.load * 0.97) continue;
     const int rest = static_cast<int>(std::lround(left[then].load * per_load));
@@ -146,6 +146,7 @@ Skyline::Skyline(Session& session, QWidget* parent) : QWidget(parent), session_(
 
 void Skyline::refresh() {
   if (fitted_) zoom_all();
+  supposed_.reset();  // of another state
   stale_ = true;
   top_load_ = 1.45;
   if (session_.derived())
@@ -165,6 +166,12 @@ void Skyline::set_marks(FrameRange m) {
 void Skyline::set_after(bool after) {
   if (after_ == after) return;
   after_ = after, stale_ = true;
+  update();
+}
+
+void Skyline::set_supposed(std::shared_ptr<const Forecast> then) {
+  if (supposed_ == then) return;
+  supposed_ = std::move(then), stale_ = true;
   update();
 }
 
@@ -295,7 +302,8 @@ void Skyline::paintEvent(QPaintEvent*) {
   const QSize wanted(static_cast<int>(plot().width() * ratio), static_cast<int>(plot().height() * ratio));
   if (stale_ || columns_.size() != wanted) {
     if (columns_.size() != wanted) columns_ = QImage(wanted, QImage::Format_RGB32);
-    paint_columns(columns_, *session_.derived(), first_, frames_per_pixel_ / ratio, top_load_, after_);
+    paint_columns(columns_, *session_.derived(), first_, frames_per_pixel_ / ratio, top_load_,
+                  supposed_ ? &supposed_->intervals : after_ ? &session_.derived()->plan.after.intervals : nullptr);
     columns_.setDevicePixelRatio(ratio);
     stale_ = false;
   }

@@ -10,7 +10,7 @@ namespace gc {
 /// Paints the columns of `view` (frames) into `out`: stages as stacked tones, what stands above the budget in
 /// copper, lids, outlines, fringe. No text. `top_load` is the load at the upper edge.
 void paint_columns(QImage& out, const Derived& derived, double first_frame, double frames_per_pixel,
-                   double top_load, bool after = false);
+                   double top_load, const std::vector<IntervalCost>* then = nullptr);
 
 class Skyline : public QWidget {
   Q_OBJECT
@@ -23,6 +23,9 @@ class Skyline : public QWidget {
   void set_segment(const std::string& id);
   /// Also what will be left of the load when the plan has been carried out.
   void set_after(bool after);
+  /// What would be left of the load with a remedy that is looked at; null: none is. It goes before the plan.
+  void set_supposed(std::shared_ptr<const Forecast> then);
+  const Forecast* supposed() const { return supposed_.get(); }
   void zoom(double factor, double around_x);
   void zoom_all();
   void pan(double pixels);
@@ -52,6 +55,7 @@ class Skyline : public QWidget {
 
   Session& session_;
   bool after_ = false;
+  std::shared_ptr<const Forecast> supposed_;
   QImage columns_;
   bool stale_ = true;
   double first_ = 0, frames_per_pixel_ = 1;

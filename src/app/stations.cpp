@@ -118,6 +118,13 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   remedies_ = new RowTable({tr("Remedy: Ctrl+Return applies it"), tr("Saves"), tr("Takes"), tr("Size"), tr("Hides")}, {0}, false, this);
   remedies_->setObjectName("remedies");
   remedies_->setMinimumHeight(kLeastTable);
+  remedies_->setMouseTracking(true);
+  const auto suppose = [this](int row) {
+    const bool known = row >= 0 && row < static_cast<int>(remedy_ids_.size());
+    session_.suppose_remedy(known ? remedy_ids_[static_cast<std::size_t>(row)] : "");
+  };
+  connect(remedies_, &QTableWidget::currentCellChanged, this, [suppose](int row) { suppose(row); });
+  connect(remedies_, &QTableWidget::cellEntered, this, [suppose](int row) { suppose(row); });
   connect(&session_, &Session::remedies_found, this, [this](FrameRange span, const std::vector<Proposal>& found) {
     if (span == carded_) show_remedies(found);
   });

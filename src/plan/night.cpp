@@ -124,7 +124,7 @@ std::vector<std::size_t> planned(const Night& n, const std::vector<bool>& done, 
   SimulationJudge judge = n.c.judge();
   Chooser chooser(p, judge);
   Limits until;
-  until.seconds = work_until(n.free, n.review) - work_until(n.free, now), until.thinking = 1;
+  until.seconds = work_until(n.free, n.review) - work_until(n.free, now), until.thinking = 20;  // enough on any machine: the same seed gives the same nights
   Choice c = chooser.least_work(until);
   if (!c.possible) c = chooser.least_drops(until);
   std::vector<std::size_t> order = chooser.in_order(c);

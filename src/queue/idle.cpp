@@ -66,6 +66,13 @@ double seconds_without_input() {
   return std::min(x.seconds(), terminals());
 }
 
+double memory_stalled() {
+  std::ifstream pressure("/proc/pressure/memory");
+  for (std::string line; std::getline(pressure, line);)
+    if (const auto at = line.find("avg10="); line.starts_with("some") && at != std::string::npos) return std::strtod(line.c_str() + at + 6, nullptr) / 100;
+  return 0;
+}
+
 bool on_mains() {
   std::error_code e;
   bool any = false, plugged = false;

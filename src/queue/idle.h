@@ -10,4 +10,8 @@ double seconds_without_input();
 /// False on battery; true where there is none.
 bool on_mains();
 
+/// Share of the last ten seconds in which some process waited for memory (the kernel's pressure stall information), 0…1; 0
+/// where the kernel does not say.
+double memory_stalled();
+
 }  // namespace gc

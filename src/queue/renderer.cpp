@@ -22,6 +22,8 @@ constexpr int kLookMs = 40;
 constexpr double kSpellMs = 200;
 /// What was played or typed so long ago still counts as going on.
 constexpr double kStillPlaying = 1.5;
+/// Others wait for memory so much of the time: the machine is about to swap.
+constexpr double kMemoryShort = 0.10;
 
 int minute_now() {
   const std::time_t t = std::time(nullptr);
@@ -69,8 +71,9 @@ class Child {
 
 }  // namespace
 
-Leave may_work(const QueueSettings& s, const Journal::Use& use, double without_input, bool mains, int minute) {
+Leave may_work(const QueueSettings& s, const Journal::Use& use, double without_input, bool mains, int minute, double memory_stalled) {
   if (s.paused) return {0, "paused"};
+  if (memory_stalled > kMemoryShort) return {0, "memory is short", true};
   if (use.playing_s_ago < kStillPlaying) return {0, "something plays"};
   if (s.when == QueueSettings::When::never) return {0, "it is set never to work"};
   if (s.mains_only && !mains) return {0, "the machine runs on battery"};
@@ -99,11 +102,13 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
   std::int64_t job = 0;
   Stopwatch spell, worked;
   double counted = 0;  ///< ms of work
+  bool ended_by_us = false;  ///< the job was told to end; it waits again
   QueueSettings settings = journal.settings();
   Stopwatch since_settings;
   while (!stop) {
     if (since_settings.ms() > 500) settings = journal.settings(), since_settings.restart();
-    const Leave leave = may_work(settings, journal.use(), o.without_input ? o.without_input() : seconds_without_input(), on_mains(), minute_now());
+    const Leave leave = may_work(settings, journal.use(), o.without_input ? o.without_input() : seconds_without_input(), on_mains(), minute_now(),
+                                 o.memory_stalled ? o.memory_stalled() : memory_stalled());
     if (auto r = journal.set_why(leave.why); !r) return std::unexpected(r.error());
     const bool over = o.most_seconds > 0 && counted > o.most_seconds * 1000;
     if (child) {
@@ -113,7 +118,7 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
       child->run(run);
       counted += run ? worked.ms() : 0;
       const auto now = journal.job(job);
-      if (over || !now || now->state == JobState::cancelled || now->paused) child->end();
+      if (over || leave.give_memory_back || !now || now->state == JobState::cancelled || now->paused) ended_by_us = true, child->end();
       if (const auto status = child->ended()) {
         child.reset();
         const auto ended = journal.job(job);
@@ -121,7 +126,7 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
         else if (ended && ended->state == JobState::failed) ++report.failed;
         else if (ended && ended->state == JobState::working) {
           // It did not say how it ended.
-          if (over || ended->paused) {
+          if (ended_by_us) {
             if (auto r = journal.reclaim(me); !r) return std::unexpected(r.error());
           } else {
             const std::string how = WIFSIGNALED(*status) ? fmt::format("ended by signal {} ({})", WTERMSIG(*status), ::strsignal(WTERMSIG(*status)))
@@ -144,6 +149,7 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
           if (auto r = journal.failed(job, "No process can be started for it; free some memory."); !r) return std::unexpected(r.error());
         } else {
           child.emplace(pid);
+          ended_by_us = false;
           spell.restart();
         }
       } else if (o.until_empty) {

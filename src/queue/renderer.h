@@ -14,6 +14,7 @@ struct RendererOptions {
   bool until_empty = true;     ///< ends when nothing waits; else goes on until it is stopped
   double most_seconds = 0;     ///< of work; 0: no limit
   std::function<double()> without_input;  ///< seconds; empty: as the machine says
+  std::function<double()> memory_stalled; ///< 0…1; empty: as the machine says
 };
 
 struct RendererReport {
@@ -29,7 +30,9 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& opt
 struct Leave {
   double share = 1;
   std::string why;  ///< "you are working"; empty: it may
+  bool give_memory_back = false;  ///< a job that sleeps keeps its memory, so it has to end and begin again later
 };
-Leave may_work(const QueueSettings& settings, const Journal::Use& use, double without_input, bool mains, int minute_of_day);
+/// @param memory_stalled share of the last seconds in which some process waited for memory
+Leave may_work(const QueueSettings& settings, const Journal::Use& use, double without_input, bool mains, int minute_of_day, double memory_stalled = 0);
 
 }  // namespace gc

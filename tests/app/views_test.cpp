@@ -9,6 +9,7 @@
 
 #include "app/delivery_panel.h"
 #include "app/plan_panel.h"
+#include "app/news.h"
 #include "app/queue_window.h"
 #include "app/style.h"
 #include "window_fixture.h"
@@ -791,6 +792,42 @@ TEST_F(Views, TheQueueIsOneKeyAwayAndItsJobsAreOrderedPausedAndCancelled) {
   QTest::mouseClick(queue->findChild<QPushButton*>("queue-cancel"), Qt::LeftButton);
   EXPECT_TRUE(wait_for([&] { return journal.job(second)->state == JobState::cancelled; }, 20000));
   queue->close();
+  // From every station what is left is in sight, and a click shows it again.
+  auto* line = window->findChild<QueueLine*>("queue-line");
+  ASSERT_TRUE(wait_for([&] { return line->isVisible() && line->text().contains("1 left"); }, 20000)) << line->text().toStdString();
+  EXPECT_TRUE(line->text().contains("not running"));
+  QTest::mouseClick(line, Qt::LeftButton);
+  EXPECT_TRUE(queue->isVisible());
+  queue->close();
+  for (const Job& left : journal.jobs()) (void)journal.cancel(left.id);
+  EXPECT_TRUE(wait_for([&] { return !line->isVisible(); }, 20000));
+}
+
+TEST(NewsOfTheQueue, IsToldOnceWhenItHappens) {
+  Session::QueueSeen before, now;
+  before.readable = now.readable = true;
+  Job j;
+  j.id = 1, j.timeline = "The Kiln Year", j.price = {48, 600, 600}, j.state = JobState::working;
+  before.jobs = now.jobs = {j};
+  EXPECT_TRUE(news_between(before, now, {}, 0).empty());
+  now.jobs[0].state = JobState::done;
+  auto news = news_between(before, now, {}, 0);
+  ASSERT_EQ(news.size(), 1u);
+  EXPECT_EQ(news[0].title, "The Kiln Year is rendered");
+  EXPECT_TRUE(news_between(now, now, {}, 0).empty()) << "not again";
+  now.jobs[0].state = JobState::failed, now.jobs[0].trouble = "The volume is full.";
+  news = news_between(before, now, {}, 0);
+  ASSERT_EQ(news.size(), 1u);
+  EXPECT_TRUE(news[0].pressing);
+  EXPECT_EQ(news[0].text, "The volume is full.");
+  // Ten minutes of work and a review in eleven; then a job more.
+  now = before;
+  EXPECT_TRUE(news_between(before, now, 660, 0).empty());
+  j.id = 2, now.jobs.push_back(j);
+  news = news_between(before, now, 660, 0);
+  ASSERT_EQ(news.size(), 1u);
+  EXPECT_EQ(news[0].title, "The review is in danger");
+  EXPECT_TRUE(news[0].text.contains("9 min")) << news[0].text.toStdString();
 }
 
 TEST_F(Views, TheReleaseSaysWhatADeliveryTakesAndRefusesWhatTheGateRefuses) {

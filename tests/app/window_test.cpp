@@ -292,6 +292,16 @@ TEST_F(TheWindow, ARemedyIsAppliedByOneKeyAndLiftedByAnother) {
     if (spans->item(row, 0)->data(Qt::UserRole).toLongLong() == worst->in) spans->setCurrentCell(row, 0);
   ASSERT_TRUE(wait_for([&] { return stations->remedies()->rowCount() > 3; }, 60000));
   EXPECT_TRUE(stations->remedies()->isVisible());
+  // The skyline shows what the one in focus would leave, and another one under the pointer.
+  ASSERT_TRUE(wait_for([&] { return skyline->supposed() != nullptr; }, 60000));
+  const Forecast* first = skyline->supposed();
+  EXPECT_LT(first->over({worst->in, worst->out}).expected_drops, worst->expected_drops);
+  QTest::mouseMove(stations->remedies()->viewport(), stations->remedies()->visualRect(stations->remedies()->model()->index(2, 0)).center());
+  EXPECT_TRUE(wait_for([&] { return skyline->supposed() && skyline->supposed() != first; }, 60000));
+  key(Qt::Key_1);
+  EXPECT_EQ(skyline->supposed(), nullptr) << "elsewhere the load is as it is";
+  key(Qt::Key_3);
+  ASSERT_TRUE(wait_for([&] { return stations->remedies()->rowCount() > 3; }, 60000));
   // The first takes no time and hides detail: a lower scale.
   const double before = session->derived()->plan.before.expected_drops;
   key(Qt::Key_Return, Qt::ControlModifier);
@@ -529,6 +539,7 @@ class Unsaved : public TheWindow {
     std::vector<fs::path> all;
     std::error_code e;
     for (const auto& entry : fs::directory_iterator(recovery_folder(session->stores()), e)) {
+      if (entry.path().extension() != ".json") continue;  // it is being written
       const auto text = read_file(entry.path());
       const auto j = text ? parse_json(*text, "copy") : std::unexpected(text.error());
       if (j && text_or(*j, "file", "") == file.string()) all.push_back(entry.path());

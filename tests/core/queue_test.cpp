@@ -2,6 +2,8 @@
 #include <signal.h>
 #include <sys/wait.h>
 
+#include <thread>
+
 #include "commands.h"
 #include "queue/renderer.h"
 
@@ -161,6 +163,33 @@ TEST_F(Queued, APausedOrCancelledJobIsNotWorkedOn) {
   EXPECT_EQ(journal_.job(two)->state, JobState::cancelled);
 }
 
+TEST_F(Queued, GivesItsMemoryBackWhenOthersWaitForSomeAndGoesOnAfterwards) {
+  const std::int64_t id = add("one");
+  int started = 0;
+  pid_t first = 0;
+  RendererOptions o;
+  o.without_input = [] { return 1e9; };
+  // Memory is short as long as the first process is there.
+  o.memory_stalled = [&] { return first > 0 && ::kill(first, 0) == 0 ? 0.4 : 0.0; };
+  o.start = [&](std::int64_t job) {
+    const pid_t pid = ::fork();
+    if (pid == 0) {
+      if (started == 0) for (;;) ::pause();
+      Journal own = *Journal::open(dir_ / "queue.sqlite");
+      (void)own.end(job, JobState::done, "", 1);
+      ::_exit(0);
+    }
+    if (++started == 1) first = pid;
+    return static_cast<int>(pid);
+  };
+  const std::atomic<bool> stop{false};
+  const auto r = run_renderer(journal_, o, stop);
+  ASSERT_TRUE(r);
+  EXPECT_EQ(started, 2) << "it ended, and began again";
+  EXPECT_EQ(r->done, 1);
+  EXPECT_EQ(journal_.job(id)->state, JobState::done);
+}
+
 TEST(MayWork, FollowsTheSettings) {
   using When = QueueSettings::When;
   const Journal::Use nobody;
@@ -169,6 +198,8 @@ TEST(MayWork, FollowsTheSettings) {
   EXPECT_EQ(may_work(s, nobody, 4, true, 0).why, "you are working");
   EXPECT_EQ(may_work(s, {2, 1e9}, 60, true, 0).why, "you are working") << "in the window";
   EXPECT_EQ(may_work(s, {1e9, 0.5}, 60, true, 0).why, "something plays");
+  EXPECT_EQ(may_work(s, nobody, 60, true, 0, 0.05).share, 1);
+  EXPECT_EQ(may_work(s, nobody, 60, true, 0, 0.2).why, "memory is short");
   s.while_working = 0.25;
   EXPECT_EQ(may_work(s, nobody, 1, true, 0).share, 0.25);
   s.when = When::always;
