@@ -41,6 +41,7 @@ MainWindow::MainWindow(Session& session) : session_(session) {
     expect_picture(true);
   });
   connect(&session_, &Session::work_changed, this, [this] { refresh_sentence(); });
+  connect(&session_, &Session::media_found, this, [this](const QString& folder, bool mirrored, const RelinkReport& r) { show_media_found(this, session_, folder, mirrored, r); });
   connect(&session_, &Session::remedy_supposed, this, [this](const std::shared_ptr<const Forecast>& then) { skyline_->set_supposed(then); });
   connect(&session_, &Session::queue_changed, this, [this] { show_queue(); });
   new UseTeller(session_, this);

@@ -15,6 +15,7 @@
 #include "desk/planning.h"
 #include "queue/journal.h"
 #include "desk/recovery.h"
+#include "desk/relink.h"
 #include "desk/seats.h"
 #include "desk/shelf_report.h"
 #include "forecast/what_if.h"
@@ -113,8 +114,11 @@ class Session : public QObject, private Display {
   LookOptions look() const { return look_; }
   /// Settings of the seat; saved, and everything is worked out anew.
   void set_settings(const Settings& settings);
-  /// Looks for missing media in the folder and everything in it, by name and then by content; an edit.
-  void relink(const QString& folder);
+  /// Looks in the folder and everything in it for missing media, by name and then by content; or, as a tree that mirrors where
+  /// the media lie, for all of them. Told by media_found; nothing is changed.
+  void look_for_media(const QString& folder, bool mirrored);
+  /// What was found becomes the media, as an edit.
+  void take_media(const RelinkReport& report);
   /// Raster, rate and timecode of the timeline; an edit. What is counted at a rate of its own keeps its time.
   void set_counted_in(int width, int height, Rate rate, bool drop_frame);
   /// Follows the shape in a secondary's window from a frame of the timeline.
@@ -201,6 +205,7 @@ class Session : public QObject, private Display {
   void opened();
   void several(const QString& file, const QStringList& timelines);
   void failed(const QString& message);
+  void media_found(const QString& folder, bool mirrored, const gc::RelinkReport& report);
   void saved(int number);
   void not_saved(int number);  ///< after `failed` or `changed_outside`
   void changed_outside(const QString& file);

@@ -215,32 +215,35 @@ void Session::track(const std::string& segment, const std::string& effect, Frame
   });
 }
 
-void Session::relink(const QString& folder) {
+void Session::look_for_media(const QString& folder, bool mirrored) {
   if (!history_ || work_.kind != Work::Kind::none) return;
   const std::stop_token stop = begin_labour(Work::Kind::measuring, tr("Looking for media"));
-  labour_.add([this, folder = fs::path(folder.toStdString()), stop, now = timeline(), media = stores_.media] {
+  labour_.add([this, folder, mirrored, stop, now = timeline(), media = stores_.media] {
+    const fs::path where = folder.toStdString();
     const auto stopped = [stop] { return stop.stop_requested(); };
-    auto report = gc::relink(now, *media, folder, RelinkBy::name, stopped);
-    if (report && !report->not_found.empty()) {
-      auto more = gc::relink(report->timeline, *media, folder, RelinkBy::content, stopped);
-      if (more) {
+    auto report = relink(now, *media, where, mirrored ? RelinkBy::mirrored : RelinkBy::name, stopped);
+    if (report && !mirrored && !report->not_found.empty())
+      if (auto more = relink(report->timeline, *media, where, RelinkBy::content, stopped)) {
         report->timeline = more->timeline, report->not_found = more->not_found;
         report->found.insert(report->found.end(), more->found.begin(), more->found.end());
       }
-    }
-    post([this, report, now, stop] {
+    post([this, folder, mirrored, report, now, stop] {
       end_labour(stop);
       if (!report) return emit failed(QString::fromStdString(report.error().text()));
-      if (now != timeline() || stop.stop_requested()) return;
-      const auto found = static_cast<int>(report->found.size());
-      if (found > 0) edit(report->timeline, tr("Relink %1 media").arg(found));
-      QStringList rest;
-      for (const std::string& n : report->not_found) rest += QString::fromStdString(n);
-      if (!rest.isEmpty() || found == 0)
-        emit failed(tr("%1 media relinked. %2").arg(found).arg(rest.isEmpty() ? tr("Nothing is missing.")
-                                                                            : tr("Not found:\n%1").arg(rest.join('\n'))));
+      if (now == timeline() && !stop.stop_requested()) emit media_found(folder, mirrored, *report);
     });
   });
+}
+
+void Session::take_media(const RelinkReport& report) {
+  if (!history_ || report.found.empty()) return;
+  // Edits that were made while somebody looked at what was found stay.
+  TimelinePtr now = timeline();
+  for (const Relinked& r : report.found) {
+    const auto& m = report.timeline->sources.at(r.source);
+    if (const TimelinePtr next = with_media(*now, r.source, m->path, m->url)) now = next;
+  }
+  edit(now, tr("Relink %1 media").arg(report.found.size()));
 }
 
 void Session::set_counted_in(int width, int height, Rate rate, bool drop_frame) {

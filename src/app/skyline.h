@@ -25,7 +25,7 @@ class Skyline : public QWidget {
   void set_after(bool after);
   /// What would be left of the load with a remedy that is looked at; null: none is. It goes before the plan.
   void set_supposed(std::shared_ptr<const Forecast> then);
-  const Forecast* supposed() const { return supposed_.get(); }
+  std::shared_ptr<const Forecast> supposed() const { return supposed_; }
   void zoom(double factor, double around_x);
   void zoom_all();
   void pan(double pixels);

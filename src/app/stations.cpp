@@ -1,5 +1,6 @@
 #include "app/stations.h"
 
+#include <QEvent>
 #include <QDoubleSpinBox>
 #include <QPushButton>
 #include <QScrollArea>
@@ -123,8 +124,11 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
     const bool known = row >= 0 && row < static_cast<int>(remedy_ids_.size());
     session_.suppose_remedy(known ? remedy_ids_[static_cast<std::size_t>(row)] : "");
   };
-  connect(remedies_, &QTableWidget::currentCellChanged, this, [suppose](int row) { suppose(row); });
+  // Under the pointer, or in focus by keys: what nobody looks at leaves the load as it is.
+  connect(remedies_, &QTableWidget::currentCellChanged, this, [this, suppose](int row) { suppose(remedies_->window()->focusWidget() == remedies_ ? row : -1); });
   connect(remedies_, &QTableWidget::cellEntered, this, [suppose](int row) { suppose(row); });
+  remedies_->installEventFilter(this);
+  remedies_->viewport()->installEventFilter(this);
   connect(&session_, &Session::remedies_found, this, [this](FrameRange span, const std::vector<Proposal>& found) {
     if (span == carded_) show_remedies(found);
   });
@@ -241,6 +245,16 @@ void Stations::show_remedies(const std::vector<Proposal>& found) {
   }
   remedies_->set_rows(std::move(rows));
   if (!remedy_ids_.empty()) remedies_->selectRow(0);
+}
+
+bool Stations::eventFilter(QObject* of, QEvent* event) {
+  const bool looked_at = event->type() == QEvent::FocusIn || event->type() == QEvent::Leave, left = event->type() == QEvent::FocusOut;
+  if ((of == remedies_ || of == remedies_->viewport()) && (looked_at || left)) {
+    const int row = remedies_->currentRow();
+    const bool in_focus = !left && (remedies_->window()->focusWidget() == remedies_ || event->type() == QEvent::FocusIn);
+    session_.suppose_remedy(in_focus && row >= 0 && row < static_cast<int>(remedy_ids_.size()) ? remedy_ids_[static_cast<std::size_t>(row)] : "");
+  }
+  return QStackedWidget::eventFilter(of, event);
 }
 
 void Stations::apply_remedy() {

@@ -52,6 +52,7 @@ class Stations : public QStackedWidget {
   RowTable* remedies() const { return remedies_; }
   PlanPanel* plan() const { return plan_; }
   DeliveryPanel* delivery() const { return delivery_; }
+  bool eventFilter(QObject* of, QEvent* event) override;
   /// Applies the remedy in focus; the first when none is.
   void apply_remedy();
   StationPanel* panel(Station s) const { return panels_[static_cast<std::size_t>(s)]; }

@@ -1,5 +1,7 @@
 #include "app/timeline_dialogs.h"
 
+#include <QCheckBox>
+#include <QVBoxLayout>
 #include <QComboBox>
 #include <QDialog>
 #include <QDialogButtonBox>
@@ -11,6 +13,8 @@
 #include <QPushButton>
 #include <QSpinBox>
 
+#include "app/row_table.h"
+#include "app/style.h"
 #include "app/text.h"
 #include "base/timecode.h"
 
@@ -24,7 +28,60 @@ void ask_where_media_are(QWidget* parent, Session& session) {
   dialog->setFileMode(QFileDialog::Directory);
   dialog->setOption(QFileDialog::ShowDirsOnly);
   dialog->setAttribute(Qt::WA_DeleteOnClose);
-  QObject::connect(dialog, &QFileDialog::fileSelected, &session, [&session](const QString& f) { session.relink(f); });
+  QObject::connect(dialog, &QFileDialog::fileSelected, &session, [&session](const QString& f) { session.look_for_media(f, false); });
+  dialog->open();
+}
+
+void show_media_found(QWidget* parent, Session& session, const QString& folder, bool mirrored, const RelinkReport& report) {
+  auto* dialog = new QDialog(parent);
+  dialog->setObjectName("media-found");
+  dialog->setWindowTitle(Session::tr("Media found"));
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  dialog->resize(900, 420);
+  auto* down = new QVBoxLayout(dialog);
+  const auto found = static_cast<int>(report.found.size()), left = static_cast<int>(report.not_found.size());
+  auto* said = new QLabel(found + left == 0 ? Session::tr("Nothing is missing.")
+                          : left == 0     ? Session::tr("%1 of %1 found in %2.").arg(found).arg(folder)
+                                          : Session::tr("%1 of %2 found in %3.").arg(found).arg(found + left).arg(folder),
+                          dialog);
+  said->setObjectName("media-said");
+  said->setFont(look::text_font(15, true));
+  said->setWordWrap(true);
+  down->addWidget(said);
+  auto* table = new RowTable({Session::tr("Was"), Session::tr("Is now, or why not")}, {0, 1}, true, dialog);
+  table->setObjectName("media-table");
+  std::vector<RowTable::Row> rows;
+  // What needs a person comes first.
+  for (const std::string& n : report.not_found) {
+    const auto colon = n.rfind(": ");
+    rows.push_back({{text(n.substr(0, colon)), text(colon == std::string::npos ? "" : n.substr(colon + 2))}, -1, {}});
+  }
+  for (const Relinked& r : report.found) rows.push_back({{text(r.from), text(r.to)}, -1, {}});
+  table->set_rows(std::move(rows));
+  down->addWidget(table, 1);
+  auto* mirror = new QCheckBox(Session::tr("The folder mirrors where the media lie: take all of them from it, also those that are not missing"), dialog);
+  mirror->setObjectName("media-mirrored");
+  mirror->setChecked(mirrored);
+  down->addWidget(mirror);
+  auto* buttons = new QDialogButtonBox(QDialogButtonBox::Cancel, dialog);
+  auto* take = buttons->addButton(found == 1 ? Session::tr("Relink it") : Session::tr("Relink %1").arg(found), QDialogButtonBox::AcceptRole);
+  take->setObjectName("media-take");
+  take->setEnabled(found > 0);
+  auto* elsewhere = buttons->addButton(Session::tr("Look elsewhere…"), QDialogButtonBox::ActionRole);
+  down->addWidget(buttons);
+  QObject::connect(mirror, &QCheckBox::toggled, dialog, [=, &session](bool on) {
+    dialog->close();
+    session.look_for_media(folder, on);
+  });
+  QObject::connect(elsewhere, &QPushButton::clicked, dialog, [=, &session] {
+    dialog->close();
+    ask_where_media_are(parent, session);
+  });
+  QObject::connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);
+  QObject::connect(buttons, &QDialogButtonBox::accepted, dialog, [=, &session] {
+    session.take_media(report);
+    dialog->accept();
+  });
   dialog->open();
 }
 

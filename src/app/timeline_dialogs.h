@@ -9,6 +9,9 @@ namespace gc {
 /// Asks for a folder and looks for missing media in it.
 void ask_where_media_are(QWidget* parent, Session& session);
 
+/// Shows what was found for which medium, and takes it when that is agreed to.
+void show_media_found(QWidget* parent, Session& session, const QString& folder, bool mirrored, const RelinkReport& report);
+
 /// Asks who accepts these for the delivery as they are, and why.
 void ask_who_accepts(QWidget* parent, Session& session, const std::vector<GateItem>& items);
 

@@ -142,7 +142,7 @@ class Delivery {
     if (!quote_.sequence && fs::exists(o_.to, e) && !replaced) return taken(o_.to);
     for (Frames f = o_.range.in; quote_.sequence && f < o_.range.out; ++f)
       if (fs::exists(picture_file(f), e) && !fs::exists(begun(f), e) && !replaced) return taken(picture_file(f));
-    if (fs::exists(parts(), e) && !fs::exists(parts() / kOurs, e))
+    if (fs::exists(parts(), e) && !fs::exists(parts() / kOurs, e) && !fs::exists(being_made(), e))
       return bad_input("a folder that this program did not make lies where the parts of the delivery go", parts().string(), "Give the file another name.");
     fs::create_directories(o_.to.parent_path(), e);
     if (!fs::is_directory(o_.to.parent_path(), e))
@@ -156,9 +156,19 @@ class Delivery {
 
   Result<void> make_parts() const {
     std::error_code e;
+    if (fs::exists(parts() / kOurs, e)) {
+      fs::remove(being_made(), e);
+      return {};
+    }
+    // Killed between the two, the folder would be nobody's: what says that it is ours stands beside it first.
+    fs::create_directories(parts().parent_path(), e);
+    if (auto r = write_file_atomic(being_made(), ""); !r) return r;
     fs::create_directories(parts(), e);
-    return write_file_atomic(parts() / kOurs, "");
+    if (auto r = write_file_atomic(parts() / kOurs, ""); !r) return r;
+    fs::remove(being_made(), e);
+    return {};
   }
+  fs::path being_made() const { return parts().string() + ".begun"; }
   /// Stands there from before a picture is written on: that picture is this program's.
   fs::path begun(Frames f) const { return parts() / fmt::format("{:08}.begun", f); }
 

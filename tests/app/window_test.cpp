@@ -290,18 +290,23 @@ TEST_F(TheWindow, ARemedyIsAppliedByOneKeyAndLiftedByAnother) {
     if (!worst || s.expected_drops > worst->expected_drops) worst = &s;
   for (int row = 0; row < spans->rowCount(); ++row)
     if (spans->item(row, 0)->data(Qt::UserRole).toLongLong() == worst->in) spans->setCurrentCell(row, 0);
+  const Span span = *worst;  // what it is of may be replaced
   ASSERT_TRUE(wait_for([&] { return stations->remedies()->rowCount() > 3; }, 60000));
   EXPECT_TRUE(stations->remedies()->isVisible());
   // The skyline shows what the one in focus would leave, and another one under the pointer.
+  EXPECT_EQ(skyline->supposed(), nullptr) << "nobody looks at any";
+  stations->remedies()->setFocus();
+  stations->remedies()->setCurrentCell(1, 0);
   ASSERT_TRUE(wait_for([&] { return skyline->supposed() != nullptr; }, 60000));
-  const Forecast* first = skyline->supposed();
-  EXPECT_LT(first->over({worst->in, worst->out}).expected_drops, worst->expected_drops);
+  const auto first = skyline->supposed();
+  EXPECT_LT(first->over({span.in, span.out}).expected_drops, span.expected_drops);
   QTest::mouseMove(stations->remedies()->viewport(), stations->remedies()->visualRect(stations->remedies()->model()->index(2, 0)).center());
   EXPECT_TRUE(wait_for([&] { return skyline->supposed() && skyline->supposed() != first; }, 60000));
   key(Qt::Key_1);
   EXPECT_EQ(skyline->supposed(), nullptr) << "elsewhere the load is as it is";
   key(Qt::Key_3);
   ASSERT_TRUE(wait_for([&] { return stations->remedies()->rowCount() > 3; }, 60000));
+  stations->remedies()->setCurrentCell(0, 0);
   // The first takes no time and hides detail: a lower scale.
   const double before = session->derived()->plan.before.expected_drops;
   key(Qt::Key_Return, Qt::ControlModifier);
@@ -765,7 +770,15 @@ TEST_F(TheWindow, MissingMediaAreFoundInAFolderAndTheEditCanBeUndone) {
   EXPECT_GT(session->derived()->gate.count(GateKind::offline), 0);
   session->stop_work();
   ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 60000));
-  session->relink(QString::fromStdString(away.string()));
+  session->look_for_media(QString::fromStdString(away.string()), false);
+  // What was found for what is shown first; it becomes so by a click.
+  const auto dialog = [&] { return window->findChild<QDialog*>("media-found"); };
+  ASSERT_TRUE(wait_for([&] { return dialog() && dialog()->isVisible(); }, 60000));
+  auto* table = dialog()->findChild<QTableWidget*>("media-table");
+  ASSERT_EQ(table->rowCount(), 1);
+  EXPECT_TRUE(table->item(0, 1)->text().endsWith("away/rain-gone-x.mp4"));
+  EXPECT_GT(session->derived()->gate.count(GateKind::offline), 0) << "nothing is changed yet";
+  QTest::mouseClick(dialog()->findChild<QPushButton*>("media-take"), Qt::LeftButton);
   EXPECT_TRUE(wait_for([&] { return session->current() && session->derived()->gate.count(GateKind::offline) == 0; }, 60000));
   EXPECT_TRUE(session->can_undo());
 }
