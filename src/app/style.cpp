@@ -66,6 +66,8 @@ void apply(QApplication& app) {
     QPushButton:focus { border-color: #b4b4b4; } QPushButton:disabled { color: #8c8c8c; background: #2b2b2b; border-color: #3c3c3c; }
     QPushButton[small="true"], QToolButton { padding: 2px 8px; background: #333333; border: 1px solid #4a4a4a; border-radius: 3px; }
     QToolButton:hover { background: #464646; } QToolButton:focus { border-color: #b4b4b4; } QToolButton::menu-indicator { image: none; }
+    QCheckBox::indicator { width: 13px; height: 13px; border: 1px solid #8c8c8c; border-radius: 2px; background: #161616; }
+    QCheckBox::indicator:checked { background: #d6d6d6; border-color: #d6d6d6; } QCheckBox::indicator:focus { border-color: #ececec; }
     QComboBox { min-height: 18px; padding: 1px 6px; } QComboBox:focus { border-color: #b4b4b4; }
     QPushButton[main="true"] { background: #d6d6d6; color: #1a1a1a; border-color: #d6d6d6; font-weight: 600; padding: 8px 16px; }
     QPushButton[main="true"]:hover { background: #ececec; } QPushButton[main="true"]:disabled { background: #3a3a3a; color: #969696; border-color: #3a3a3a; }

@@ -83,6 +83,10 @@ Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& 
   }
   if (made->cancelled) return {};  // it waits again: whoever started this process says so
   if (auto r = journal.progress(id, made->frames + made->already_sealed); !r) return r;
+  // Finished frames keep their price themselves.
+  if (job->making.what != Making::What::frames && made->frames > 0 && made->already_sealed == 0)
+    if (auto notebook = Notebook::open(job->notebook))
+      (void)(*notebook)->add_price({now_utc(), made->frames, job->price.modelled_s, job->price.said_s, made->seconds});
   return journal.end(id, JobState::done, "", made->seconds);
 }
 

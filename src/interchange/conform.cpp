@@ -54,14 +54,6 @@ double shared(const Placed& a, const Placed& b) {
   return most > 0 ? most : -1;
 }
 
-/// Keys of a value, so many frames later.
-Json moved_keys(Json value, Frames by) {
-  if (by != 0 && has_keys(value))
-    for (Json& key : value["keys"])
-      if (key.is_object() && key.contains("at") && key["at"].is_number()) key["at"] = key["at"].get<double>() + static_cast<double>(by);
-  return value;
-}
-
 Frames head_room(const Placed& was, const Placed& now, Rate rate) {
   const double speed = std::abs(was.segment->speed.value());
   return speed > 0 && was.segment->speed.num > 0 ? static_cast<Frames>(std::lround((was.from - now.from) / speed * rate.fps())) : 0;
@@ -76,13 +68,13 @@ SegmentPtr taken_over(const Placed& was, const Placed& now, Rate rate, bool keep
   if (s->stack.empty()) {
     s->stack = old.stack;
     for (Effect& e : s->stack)
-      for (auto& [name, value] : e.params.items()) value = moved_keys(value, by);
+      for (auto& [name, value] : e.params.items()) value = with_keys_moved(value, by);
   } else if (!old.stack.empty()) {
     remarks.push_back(fmt::format("'{}' has effects in the new cut; those of the old one are not taken over.", s->name));
   }
   if (s->note.empty()) s->note = old.note;
   if (s->blend == "normal") s->blend = old.blend;
-  if (s->opacity == Json(1.0)) s->opacity = moved_keys(old.opacity, by);
+  if (s->opacity == Json(1.0)) s->opacity = with_keys_moved(old.opacity, by);
   if (s->matte.track.empty()) s->matte = old.matte;
   if (s->fit == Fit::fit) s->fit = old.fit;
   if (s->between == Between::nearest) s->between = old.between;

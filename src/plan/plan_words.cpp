@@ -81,6 +81,7 @@ std::string sentence_of(const Plan& p) {
   const bool hides = std::any_of(p.remedies.begin(), p.remedies.end(), [](const Remedy& r) { return !r.proposal.hides.empty(); });
   return what + fmt::format("{}: {}; {}, {}.{}", head, counted(p.remedies), duration_text(p.render_seconds), bytes_text(p.bytes),
                             p.holds ? (hides ? " Something is hidden meanwhile." : " Nothing that is judged is hidden.")
+                            : std::lround(p.after.expected_drops) == 0 ? std::string(" A dropped frame may be left.")
                                     : fmt::format(" About {:.0f} dropped frame{} left.", p.after.expected_drops, std::lround(p.after.expected_drops) == 1 ? " is" : "s are"));
 }
 

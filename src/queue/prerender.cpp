@@ -256,7 +256,7 @@ Result<PrerenderReport> cache_stack(const ProgramPtr& played, Shelf& shelf, cons
   const Timeline& t = *part->timeline();
   return render({part, [&](Frames f) { return whole->tap_key(*s, f, after); },
                  form_that_keeps(options.form, alpha, t.width, t.height), TapKind::stack, static_cast<int>(after)},
-                shelf, {{s->in, s->out}}, unpriced, progress);
+                shelf, {frames_alone(*whole->timeline(), *s, after)}, unpriced, progress);
 }
 
 namespace {

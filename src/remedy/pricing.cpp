@@ -4,6 +4,7 @@
 
 #include "base/mean.h"
 #include "measure/measure.h"
+#include "render/parts.h"
 
 namespace gc {
 double mean_stage_ms(const Notebook& notebook, const StageRef& stage) { return mean(notebook.stage(stage).ms); }
@@ -68,14 +69,15 @@ double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) 
   };
   double ms = 0;
   bool first = true;
+  const FrameRange made = frames_alone(t, s, effects);
   for (const IntervalCost& c : costs_.intervals) {
-    const double n = static_cast<double>(std::min(s.out, c.out) - std::max(s.in, c.in));
+    const double n = static_cast<double>(std::min(made.out, c.out) - std::max(made.in, c.in));
     if (n <= 0) continue;
     double fetch = 0, all = 0;
     for (const StageCost& stage : c.stages)
       if (below(stage)) fetch += stage.turn_ms, all += stage.ms;
     ms += n * std::max({encode, fetch, (all + encode) / workers_}) + kPieceMs * n / static_cast<double>(kPiecePriced);
-    if (first) ms += entry_ms(c, std::max(s.in, c.in));
+    if (first) ms += entry_ms(c, std::max(made.in, c.in));
     first = false;
   }
   return ms / 1000;

@@ -4,6 +4,7 @@
 
 #include "effects/registry.h"
 #include "remedy/kinds.h"
+#include "render/parts.h"
 
 namespace gc {
 namespace {
@@ -52,7 +53,8 @@ class TapCache : public RemedyKind {
       const std::size_t n = p.subject.type.empty() ? p.subject.after : after(c, p.subject.type);
       const int reach = c.window.length();
       if (n == 0) return;
-      for (Frames at = f - reach; at <= f + reach; ++at)
+      const FrameRange made = frames_alone(*program.timeline(), c, n);
+      for (Frames at = std::max(made.in, f - reach); at <= std::min(made.out - 1, f + reach); ++at)
         seals.add(program.tap_key(c, at, n), form(s, c, n), s.timeline->width, s.timeline->height);
     });
   }
@@ -85,9 +87,10 @@ class TapCache : public RemedyKind {
       p.segments.push_back(c->segment->id);
       const Form as = form(s, *c, count);
       const std::uint64_t each = form_frame_bytes(as, s.timeline->width, s.timeline->height);
-      if (s.shelf && s.shelf->find(s.rendered->tap_key(*c, c->in, count)) && s.shelf->find(s.rendered->tap_key(*c, c->out - 1, count))) continue;
+      const FrameRange made = frames_alone(*s.timeline, *c, count);
+      if (s.shelf && s.shelf->find(s.rendered->tap_key(*c, made.in, count)) && s.shelf->find(s.rendered->tap_key(*c, made.out - 1, count))) continue;
       seconds += s.pricing().stack(*c, count, as);
-      bytes += each * static_cast<std::uint64_t>(c->out - c->in);
+      bytes += each * static_cast<std::uint64_t>(made.length());
       mb_s = std::max(mb_s, static_cast<double>(each) * s.timeline->rate.fps() / 1e6);
     }
     p.subject.segment = p.segments.size() == 1 ? p.segments.front() : "";

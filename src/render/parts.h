@@ -4,7 +4,11 @@
 
 namespace gc {
 
-/// A timeline with nothing but one segment on it, in its place, up to an effect of its stack.
+/// The frames of a segment's stack that can be rendered by themselves: with the handles that transitions use, where they are
+/// the next frames of its source (its own speed, the timeline's rate, nothing in the stack that counts frames from the
+/// segment's first).
+FrameRange frames_alone(const Timeline& timeline, const CompiledSegment& segment, std::size_t after);
+/// A timeline with nothing but one segment on it, in its place, up to an effect of its stack, for frames_alone().
 TimelinePtr alone_up_to(const Timeline& timeline, const CompiledSegment& segment, std::size_t after);
 /// A timeline with a composition's tracks on it and nothing else, in the working space.
 TimelinePtr alone(const Timeline& timeline, const Composition& composition);

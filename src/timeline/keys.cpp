@@ -117,6 +117,13 @@ Json with_key(const Json& value, Frames at, const Json& set, const std::string& 
   return keyed;
 }
 
+Json with_keys_moved(Json value, Frames by) {
+  if (by != 0 && has_keys(value))
+    for (Json& key : value["keys"])
+      if (key.is_object() && key.contains("at") && key["at"].is_number()) key["at"] = key["at"].get<double>() + static_cast<double>(by);
+  return value;
+}
+
 Json without_key(const Json& value, Frames at) {
   if (!has_keys(value)) return value;
   Json left = value;

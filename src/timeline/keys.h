@@ -24,6 +24,8 @@ Json value_at(const Json& value, double frame);
 Json params_at(const Json& params, double frame);
 /// The value with a key set at a frame, replacing one that is there. A plain value becomes keys.
 Json with_key(const Json& value, Frames at, const Json& set, const std::string& way = "linear");
+/// The value with all its keys so many frames later.
+Json with_keys_moved(Json value, Frames by);
 /// The value without the key at a frame; the last key that goes leaves its value.
 Json without_key(const Json& value, Frames at);
 

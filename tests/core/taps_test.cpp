@@ -95,6 +95,44 @@ TEST_F(Taps, EveryPlaceOfTheMakingPlaysFromEveryForm) {
   }
 }
 
+// Over a dissolve each segment runs on beyond its cut. What is cached of it does too, with keys where they were.
+TEST_F(Taps, ACachedStackReachesThroughTheDissolvesAtItsEnds) {
+  const Json keyed{{"sigma", {{"keys", {{{"at", 0}, {"value", 1.0}}, {{"at", 23}, {"value", 4.0}}}}}}};
+  const auto made = [&](Ratio speed, bool grain) {
+    Effect soft = test::an("blur", keyed);
+    soft.id = "soft";
+    Build b(320, 180);
+    const auto stack = [&] {
+      std::vector<Effect> all{soft};
+      if (grain) all.insert(all.begin(), test::an("grain", {{"amount", 0.02}}));
+      all.push_back(test::cdl("grade", 1.2));
+      return all;
+    };
+    const auto at = [&](Segment& s) { s.speed = speed; };
+    return b.media("m", clip_, 40).track("V1").segment("a", "m", 0, 18, stack()).with(at).dissolve(6, 6).segment("c", "m", 14, 18, stack()).with(at).done();
+  };
+  const auto check = [&](const TimelinePtr& t, std::size_t after, Frames both) {
+    empty();
+    const ProgramPtr p = program(t);
+    for (const char* id : {"a", "c"}) {
+      const auto r = cache_stack(p, *shelf_, id, after, {}, {});
+      ASSERT_TRUE(r) << r.error().text();
+    }
+    const Route route = shelf_->route(*p);
+    Frames twice = 0;
+    for (Frames f = 0; f < p->duration(); ++f) {
+      EXPECT_EQ(route[static_cast<std::size_t>(f)], FrameState::half) << f;
+      twice += route.taps(static_cast<std::size_t>(f)).size() == 2;
+      EXPECT_GE(psnr(shown(p, f), shown(p, f, true)), 40) << f;
+    }
+    EXPECT_EQ(twice, both) << "both sides of the dissolve";
+  };
+  check(made({1, 1}, false), 1, 12);
+  // Where the next frames are not simply those of the source, or the stack counts frames, its own are cached.
+  check(made({1, 2}, false), 1, 0);
+  check(made({1, 1}, true), 2, 0);
+}
+
 TEST_F(Taps, WhatTheForecastCountsIsWhatAFrameGoesThrough) {
   const ProgramPtr p = program(timeline());
   ASSERT_TRUE(cache_stack(p, *shelf_, "a", 1, {}, {}));
