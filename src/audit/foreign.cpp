@@ -268,7 +268,8 @@ Result<ForeignCheck> check_foreign(const ForeignReport& report, int every, const
       continue;
     }
     const int wanted = show["number"].get<int>();
-    const int shown = none ? -1 : number_in(image, show["box"].get<std::array<int, 4>>());
+    // Whatever is missing of other layers: this one has its own place.
+    const int shown = number_in(image, show["box"].get<std::array<int, 4>>());
     if (shown != wanted)
       check.wrong.push_back({f, wanted, shown,
                              text_or(show, "kind", "") + (notes.trouble.empty() ? "" : ": " + notes.trouble.front())});

@@ -9,6 +9,7 @@
 #include <filesystem>
 
 #include "app/main_window.h"
+#include "app/queue_window.h"
 #include "app/style.h"
 #include "demo/demo.h"
 
@@ -83,6 +84,38 @@ bool contact_sheet(const fs::path& reel, const QString& folder) {
   return sheet.save(file);
 }
 
+/// Jobs of made-up timelines: done, failed, at work, waiting and paused.
+void queue_in_every_state(MainWindow& w, Session& session, const QString& folder) {
+  auto journal = Journal::open();
+  if (!journal) return;
+  const std::string me = own_process();
+  const auto add = [&](const char* timeline, const char* remedy, const char* what, Frames frames, double seconds) {
+    Job j;
+    j.timeline = timeline, j.file = std::string("/volumes/") + timeline + ".otio", j.remedy = remedy, j.what = what;
+    j.price = {frames, seconds, seconds}, j.bytes = 40'000'000;
+    return journal->add(j).value_or(0);
+  };
+  const std::int64_t done = add("The Kiln Year", "bake:shelf", "Shelf of bowls", 96, 8);
+  (void)journal->take(me), (void)journal->progress(done, 96), (void)journal->end(done, JobState::done, "", 7.4);
+  const std::int64_t failed = add("Ash Glaze, teaser", "render:120-240", "Title over smoke", 120, 31);
+  (void)journal->take(me), (void)journal->progress(failed, 48);
+  (void)journal->end(failed, JobState::failed, "The volume is full: 3.1 GB short. Free some space; the two pieces before are kept.", 12);
+  const std::int64_t working = add("The Kiln Year", "tap:firing:1", "Firing, long watch", 96, 140);
+  add("The Kiln Year", "render:552-620", "Dust, slow haze", 68, 90);
+  const std::int64_t paused = add("Ash Glaze, teaser", "mezzanine:rain", "rain-window.mp4", 480, 60);
+  (void)journal->pause(paused, true);
+  (void)journal->take(me), (void)journal->progress(working, 31);
+  QTest::keyClick(&w, Qt::Key_Q);
+  auto* queue = w.findChild<QueueWindow*>("queue");
+  wait_until([&] { return queue && queue->table()->rowCount() >= 5; }, 10000);
+  QTest::qWait(300);
+  const QString file = folder + "/4d-queue.png";
+  std::printf("%s\n", file.toUtf8().constData());
+  if (queue) queue->grab().save(file), queue->close();
+  for (const Job& j : journal->jobs()) (void)journal->cancel(j.id);
+  session.look_at_queue();
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -146,8 +179,13 @@ int main(int argc, char** argv) {
   for (int row = 0; row < spans->rowCount(); ++row)
     if (spans->item(row, 0)->data(Qt::UserRole).toLongLong() == spilling->in) spans->setCurrentCell(row, 0);
   wait_until([&] { return stations->remedies()->rowCount() > 0; }, 60000);
+  // One is looked at: the skyline shows what it would leave.
+  stations->remedies()->setFocus();
+  stations->remedies()->setCurrentCell(1, 0);
+  wait_until([&] { return skyline->supposed() != nullptr; }, 20000);
   QTest::qWait(300);
   shoot(w, folder, "3b-remedies");
+  skyline->setFocus();
   // The seat as it is after a minute of measuring, with this timeline open.
   session.measure_seat(false);
   wait_until([&] { return session.work().kind == Work::Kind::measuring; }, 5000);
@@ -170,6 +208,7 @@ int main(int argc, char** argv) {
   stations->panel(Station::plan)->table()->selectRow(0);
   QTest::qWait(300);
   shoot(w, folder, "4-plan");
+  queue_in_every_state(w, session, folder);
   // The worst span, played as it is: its first missed frames.
   const Span* worst = nullptr;
   for (const Span& s : session.derived()->plan.before.spans)
