@@ -64,16 +64,26 @@ std::vector<Sort> sorts_of(const Program& program) {
   return kinds;
 }
 
+/// The form in which finished frames of the timeline are kept where nobody chose one. VC-3 does not take every raster.
+Form usual_form(const Timeline& t) { return form_that_keeps(Form::vc3_hqx, false, t.width, t.height); }
+std::vector<StageRef> stages_of_sealed(const Program& program) {
+  const Timeline& t = *program.timeline();
+  const Form form = usual_form(t);
+  return form == Form::vc3_hqx ? program.sealed_stages() : program.stages(0, {TapUse{{}, TapKind::frame, 0, form, t.width, t.height}});
+}
+
 /// Answers every frame from one probe file, in a circle.
 class ProbeSeals : public SealLookup {
  public:
-  ProbeSeals(std::string path, Frames length) : path_(std::move(path)), length_(length) {}
-  std::optional<SealHit> find(const Hash128&) const override { return SealHit{path_, next_++ % length_}; }
+  ProbeSeals(std::string path, Frames length, const Timeline& t) : path_(std::move(path)), length_(length), form_(usual_form(t)), width_(t.width), height_(t.height) {}
+  std::optional<SealHit> find(const Hash128&) const override { return SealHit{path_, next_++ % length_, {}, form_, width_, height_}; }
   void report_broken(const SealHit&) const override {}
 
  private:
   std::string path_;
   Frames length_;
+  Form form_;
+  int width_, height_;
   mutable std::atomic<Frames> next_{0};
 };
 
@@ -82,7 +92,7 @@ class ProbeSeals : public SealLookup {
 Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int workers,
                            const fs::path& folder, const std::stop_token& stop) {
   const Timeline& t = *program->timeline();
-  const std::vector<StageRef> stages = program->sealed_stages();
+  const std::vector<StageRef> stages = stages_of_sealed(*program);
   Sort kind{frame_key(stages), {}, stages, "Sealed media", 0};
   // Frames from all over, so that the pictures are as hard to code as the timeline's.
   constexpr Frames kLength = 18;
@@ -93,8 +103,9 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   if (stop.stop_requested()) return 0;
   const auto scratch = ScratchFolder::make(folder, ".probe-");
   if (!scratch) return std::unexpected(scratch.error());
-  const fs::path file = scratch->path() / "probe.mov";
-  auto writer = MovieWriter::create(file.string(), Form::vc3_hqx, t.width, t.height, t.rate);
+  const Form form = usual_form(t);
+  fs::path file = scratch->path() / (std::string("writing") + form_extension(form));
+  auto writer = MovieWriter::create(file.string(), form, t.width, t.height, t.rate);
   if (!writer) return std::unexpected(writer.error());
   std::vector<float> encode;
   // Rendered media have the whole raster, at whatever scale they play.
@@ -111,7 +122,16 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   int timed = 0;
   if (closed) {
     notebook.add_encode(encode_key(t.width, t.height), encode);
-    const ProbeSeals seals(file.string(), kLength);
+    // What the shelf does with each piece: read back, described, recorded, renamed, all of it durable.
+    const Stopwatch piece;
+    const fs::path kept = scratch->path() / (std::string("probe") + form_extension(form));
+    const bool read_back = picture_hashes(file.string()).has_value();
+    const bool durable = read_back && write_file_atomic(scratch->path() / "beside.json", "{}") && write_file_atomic(scratch->path() / "record", "{}") && sync_and_rename(file, kept);
+    if (!durable) return environment("a piece of rendered media cannot be kept", folder.string(), "Check its volume, and measure again.");
+    const std::array<float, 1> piece_ms{static_cast<float>(piece.ms())};
+    notebook.add_encode(piece_key(), piece_ms);
+    file = kept;
+    const ProbeSeals seals(file.string(), kLength, t);
     for (int round = 0; round < 3; ++round) {
       forget_cached(file);
       const std::vector<FrameResult> results =
@@ -288,6 +308,8 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
   return results;
 }
 
+Hash128 piece_key() { return Hasher().add("a piece of rendered media").done(); }
+
 Hash128 encode_key(int width, int height) {
   return Hasher().add("encode VC-3 HQX").add(width).add(height).done();
 }
@@ -314,7 +336,7 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
     return !report.cancelled;
   };
   if (program->duration() > 0 &&
-      (options.again || notebook.frames(frame_key(program->sealed_stages())).size() < 2 * kLeastSamples) &&
+      (options.again || notebook.frames(frame_key(stages_of_sealed(*program))).size() < 2 * kLeastSamples) &&
       go_on("Sealed media")) {
     auto timed = measure_sealed(program, notebook, options.workers,
                                 options.media_folder.empty() ? cache_folder() : options.media_folder, options.stop);

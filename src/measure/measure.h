@@ -75,5 +75,7 @@ class Learner {
 
 /// Key of the encoding times of sealed media at a raster.
 Hash128 encode_key(int width, int height);
+/// Where the notebook keeps what a piece of rendered media takes besides its frames, ms: made durable, read back, recorded.
+Hash128 piece_key();
 
 }  // namespace gc

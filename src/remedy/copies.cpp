@@ -69,7 +69,7 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
   Frames missing = 0;
   for (Frames f = used.in; f < used.out; ++f)
     missing += !s.shelf || !s.shelf->find(Program::source_key(c.media, c.joins_fields, f, size));
-  const double pieces_ms = kPieceMs * static_cast<double>(missing) / static_cast<double>(kPiecePriced);
+  const double pieces_ms = piece_ms(*s.notebook) * static_cast<double>(pieces_in(missing));
   if (missing == 0 && p.refused.empty()) p.refused = "it is on the shelf already.";
   p.quote = quote_of(s, (static_cast<double>(missing) * each_ms + entry_ms + pieces_ms) / s.forecast.workers / 1000, each * static_cast<std::uint64_t>(missing),
                      static_cast<double>(each) * c.source_rate.fps() / 1e6);

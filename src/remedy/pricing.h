@@ -7,9 +7,11 @@ namespace gc {
 
 /// Pieces, each durable by itself, that a render is cut into.
 inline constexpr Frames kPiecePriced = 24;
-/// What a piece takes besides its frames: its room, reading it back, and making it durable. Seen on this program's own
-/// renders, 0.1 to 0.2 s with files synced to a local drive.
-inline constexpr double kPieceMs = 150;
+/// What a piece takes besides its frames: its room, reading it back, and making it durable. As measured on this seat; before
+/// that as seen on this program's own renders, 0.1 to 0.2 s with files synced to a local drive.
+double piece_ms(const Notebook& notebook);
+/// Pieces that an interval of so many frames is cut into: none is shorter than kPiecePriced but a short interval's only one.
+Frames pieces_in(Frames frames);
 
 /// What encoding one frame takes here, ms; 0 when nothing is known. Other forms than VC-3 HQX by what they take against it.
 double encode_ms(const Notebook& notebook, const Timeline& timeline, Form form, int width, int height);

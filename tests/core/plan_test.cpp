@@ -47,8 +47,8 @@ TEST_F(Planning, PreRendersWhatSpillsAndNothingElse) {
   EXPECT_TRUE(p.holds);
   EXPECT_EQ(p.frames, 144);
   EXPECT_EQ(p.bytes, static_cast<std::uint64_t>(144 * vc3_frame_bytes(256, 144, 28672)));
-  // (1 + 140 + 10) / 2 and (1 + 190 + 10) / 2 ms a frame, and three pieces each.
-  EXPECT_NEAR(p.render_seconds, (72 * (151 + 201) / 2.0 + 6 * kPieceMs) / 1000, 0.01);
+  // (1 + 140 + 10) / 2 and (1 + 190 + 10) / 2 ms a frame, and three pieces each, of 150 ms where none was measured.
+  EXPECT_NEAR(p.render_seconds, (72 * (151 + 201) / 2.0 + 6 * 150) / 1000, 0.01);
   EXPECT_THAT(p.sentence, testing::HasSubstr("What fixes that: 2 pre-renders"));
 }
 
@@ -73,7 +73,7 @@ TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
       if (set >> s & 1) {
         states = with_state(std::move(states), {72 * s, 72 * (s + 1)}, FrameState::sealed);
         const double work = std::vector<double>{20, 95, 92, 20, 160}[static_cast<std::size_t>(s)];
-        seconds += (72 * std::max(10.0, (1 + work + 10) / 2) + 3 * kPieceMs) / 1000;
+        seconds += (72 * std::max(10.0, (1 + work + 10) / 2) + 3 * 150) / 1000;
       }
     const Forecast f = forecast(*program_, *notebook_, states, {0, 360}, slow);
     if (f.expected_drops <= options_.most_drops && f.count(Verdict::spills) + f.count(Verdict::wavers) == 0)

@@ -157,6 +157,31 @@ TEST_F(Remedies, TrivialFramesAreRefusedWithTheReason) {
   EXPECT_THAT(p->refused, testing::HasSubstr("gains nothing"));
 }
 
+// VC-3 begins at 256 by 120 pixels (SMPTE ST 2019-1) and has no odd sides: such timelines are kept in another form, and are
+// measured and priced in that.
+TEST_F(Remedies, SmallAndOddRastersHaveAPriceToo) {
+  for (const auto& [width, height] : {std::pair{180, 320}, {321, 181}, {160, 96}}) {
+    SCOPED_TRACE(fmt::format("{}x{}", width, height));
+    Effect heavy = test::an("Slow spell", Json::object());
+    heavy.id = "heavy";
+    auto t = std::make_shared<Timeline>(*Build(width, height).media("o", over_, 40).track("V1").segment("a", "o", 0, 24, {test::blur("soft", 3), heavy, test::cdl("grade", 1.2)}).done());
+    t->cards["Slow spell"] = {150, width, height, "processor"};
+    EXPECT_TRUE(measure(view_of(t, stores_).played, *stores_.notebook, stores_.measure_options(2, false), {}));
+    const Situation s = situation(t);
+    const auto p = proposal_of(s, "render:a");
+    ASSERT_TRUE(p);
+    EXPECT_TRUE(p->quote.known);
+    EXPECT_GT(p->quote.modelled_seconds, 0.15 * 24 / 2) << "at least what the heavy stage takes on two workers";
+    const auto done = apply(s, *p, stores_, "a tester", "", "", {}, stop_);
+    ASSERT_TRUE(done) << done.error().text();
+    const View v = view_of(t, stores_);
+    EXPECT_EQ(v.seals.count(FrameState::sealed), 24u);
+    const Forecast f = forecast(*v.played, *stores_.notebook, v.seals, whole(v), stores_.forecast_options());
+    EXPECT_TRUE(f.fully_measured) << "what plays the rendered frames is known";
+    EXPECT_EQ(f.count(Verdict::spills), 0);
+  }
+}
+
 TEST_F(Remedies, AFormTooBigForItsVolumeIsRefusedWithTheFigures) {
   ShelfVolume v = stores_.shelf->volumes().front();
   v.read_mb_s = 0.5;
