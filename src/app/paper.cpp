@@ -1,7 +1,6 @@
 #include "app/paper.h"
 
-#include <QAbstractTextDocumentLayout>
-#include <QPainter>
+#include <QFont>
 #include <QPdfWriter>
 #include <QRegularExpression>
 #include <QTextDocument>
@@ -11,7 +10,6 @@ namespace {
 
 // Dark letters on white, whatever the page has on a screen.
 constexpr const char* kOnPaper =
-    "body { font-family: Inter, sans-serif; font-size: 10pt; color: #000000; }"
     "h1 { font-size: 18pt; } h2 { font-size: 13pt; margin-top: 14px; }"
     "td, th { padding: 3px 10px 3px 0; text-align: left; } small { color: #505050; }";
 
@@ -27,6 +25,7 @@ Result<void> write_pdf(const QString& html, const fs::path& file) {
     writer.setPageMargins(QMarginsF(15, 15, 15, 15), QPageLayout::Millimeter);
     writer.setCreator("Glass Clock");
     QTextDocument document;
+    document.setDefaultFont(QFont("Inter", 10));  // in points: a screen's pixels are dust on paper
     document.setDefaultStyleSheet(kOnPaper);
     document.setHtml(page);
     writer.setTitle(document.metaInformation(QTextDocument::DocumentTitle));

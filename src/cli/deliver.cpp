@@ -164,9 +164,11 @@ int cmd_verify(const Common& c, const DeliverArguments& a, const std::atomic<boo
   return read->good() ? 0 : 1;
 }
 
-int cmd_report(const Common& c, const DeliverArguments& a) {
+int cmd_report(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
+  // What plays here is known by measuring alone.
+  if (auto measured = measure_now(*o, 20, false, interrupted); !measured) return fail(measured.error(), c.json);
   const auto page = report_page(o->view, o->stores, a.file.empty() ? fs::path() : fs::absolute(a.file));
   if (!page) return fail(page.error(), c.json);
   if (a.to.ends_with(".pdf")) {
@@ -216,7 +218,7 @@ void add_deliver_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>
   add_common(s, c, true);
   s->add_option("--out", a.to, "The page: .html or .pdf; or .csv, .json");
   s->add_option("--delivery", a.file, "A delivered file, to be told of");
-  s->callback([&] { code = cmd_report(c, a); });
+  s->callback([&] { code = cmd_report(c, a, interrupted); });
   s = app.add_subcommand("verify", "Read a delivery back and hold it against the timeline");
   s->footer("Example: gclk verify out/kiln.mov cut.otio");
   s->add_option("delivery", a.file, "The delivered file")->required();

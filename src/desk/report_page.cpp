@@ -52,7 +52,7 @@ std::string skyline(const Forecast& f) {
   double top = 1.4;
   for (const IntervalCost& c : f.intervals) top = std::max(top, c.load_high * 1.05);
   const double frames = static_cast<double>(std::max<Frames>(1, f.range.length()));
-  std::string svg = fmt::format("<svg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 {0} {1}' width='{0}' height='{1}'><rect width='100%' height='100%' fill='#181818'/>", kWidth, kHeight);
+  std::string svg = fmt::format("<svg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 {0} {1}' width='{0}' height='{1}'><rect width='{0}' height='{1}' fill='#181818'/>", kWidth, kHeight);
   const double line = kHeight * (1 - 1 / top);
   for (const IntervalCost& c : f.intervals) {
     const double x = static_cast<double>(c.in - f.range.in) / frames * kWidth, w = std::max(0.4, static_cast<double>(c.out - c.in) / frames * kWidth - 0.4);
@@ -95,7 +95,7 @@ Result<ReportPage> report_page(const View& view, const Stores& stores, const fs:
   h += fmt::format("<p>{} × {} at {:.3f} frames a second, {} frames. Made {} UTC on {}.</p>", t.width, t.height, t.rate.fps(), view.played->duration(), now_utc().substr(0, 16), escaped(seat.name));
   h += "<h2>What plays on this seat</h2>" + skyline(f);
   const std::string said = f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::unseen) + f.count(Verdict::missing) == 0
-                               ? "Everything holds."
+                               ? (f.fully_measured ? "Everything holds." : "Nothing is known to drop, but not everything has been measured on this seat.")
                                : fmt::format("About {:.0f} of {} frames will be dropped ({:.0f} to {:.0f}).", f.expected_drops, f.range.length(), f.drops_low, f.drops_high);
   h += fmt::format("<p>{} {}</p><table><tr><th>Where</th><th>Verdict</th><th>Dropped</th><th>Held back by</th></tr>", escaped(said), escaped(track_record(*stores.notebook)));
   const Span* worst = nullptr;

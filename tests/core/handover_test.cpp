@@ -386,6 +386,15 @@ TEST_F(HandoverCommands, TheReportOnPaper) {
   ASSERT_TRUE(test::shell("pdftoppm -r 50 -png -singlefile '" + pdf + "' '" + picture + "'"));
   ASSERT_TRUE(test::shell("pdftotext '" + pdf + "' '" + picture + ".txt'"));
   EXPECT_THAT(*read_file(picture + ".txt"), HasSubstr("What plays on this seat"));
+  // Its letters can be read: a line of ten points is 11 to 14 points high.
+  ASSERT_TRUE(test::shell("pdftotext -bbox '" + pdf + "' '" + picture + ".html'"));
+  const std::string boxes = *read_file(picture + ".html");
+  const auto word = boxes.find(">plays</word>"), line = boxes.rfind("<word", word);
+  ASSERT_NE(word, std::string::npos);
+  double top = 0, bottom = 0;
+  ASSERT_EQ(std::sscanf(boxes.c_str() + boxes.find("yMin=", line), "yMin=\"%lf\"", &top), 1);
+  ASSERT_EQ(std::sscanf(boxes.c_str() + boxes.find("yMax=", line), "yMax=\"%lf\"", &bottom), 1);
+  EXPECT_GT(bottom - top, 11);
   const Image page = test::load_picture(picture + ".png");
   EXPECT_NEAR(static_cast<double>(page.height()) / page.width(), 297.0 / 210, 0.01) << "A4, ISO 216";
   int copper = 0, white = 0;
