@@ -21,6 +21,13 @@ QString state_of(const Job& j) {
   return QString::fromLatin1(state_name(j.state));
 }
 
+/// What is made, in the words that the plan has for it.
+QString kind_of(const Job& j) {
+  const std::string name = j.remedy.substr(0, j.remedy.find(':'));
+  const RemedyKind* kind = remedy_kind(name);
+  return text(kind ? kind->label() : name);
+}
+
 }  // namespace
 
 QueueWindow::QueueWindow(Session& session, QWidget* parent) : QDialog(parent), session_(session) {
@@ -95,7 +102,7 @@ void QueueWindow::refresh() {
   for (const Job& j : seen.jobs) {
     left += j.seconds_left(), waiting += j.open();
     failed += j.state == JobState::failed, done += j.state == JobState::done;
-    rows.push_back({{state_of(j), text(j.remedy.substr(0, j.remedy.find(':'))), text(j.what), text(j.timeline), tr("%1 of %2").arg(j.done).arg(j.price.frames),
+    rows.push_back({{state_of(j), kind_of(j), text(j.what), text(j.timeline), tr("%1 of %2").arg(j.done).arg(j.price.frames),
                      j.open() ? text(duration_text(j.price.said_s)) : text(duration_text(j.taken_s)), text(j.trouble)},
                     -1,
                     text(j.file)});

@@ -267,7 +267,6 @@ int main(int argc, char** argv) {
   session.deliver(QString::fromStdString((work / "delivered" / "the-kiln-year.mov").string()), "vc3-hqx");
   wait_until([&] { return session.delivery_said().startsWith("Delivered"); }, 300000);
   wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 60000);
-  shoot(w, folder, "6b-delivered");
   w.go_to(Station::seat);
   w.findChild<SeatPanel*>()->show_page(SeatPanel::Page::shelf);
   wait_until([&] { return session.shelf() != nullptr; }, 20000);

@@ -48,7 +48,9 @@ class Taps : public testing::Test {
     double least = 200;
     for (const Frames f : {0, 1, 11, 12, 23}) {
       const ProgramPtr p = program(t, scale);
-      least = std::min(least, psnr(shown(p, f), shown(p, f, true)));
+      const std::pair name(p->fingerprint(f), scale);
+      if (!live_.contains(name)) live_.emplace(name, shown(p, f, true));
+      least = std::min(least, psnr(shown(p, f), live_.at(name)));
     }
     return least;
   }
@@ -57,6 +59,7 @@ class Taps : public testing::Test {
   std::string clip_, over_;
   MediaCatalog media_;
   std::shared_ptr<Shelf> shelf_;
+  std::map<std::pair<Hash128, int>, Image> live_;  ///< by what each is a picture of, and the scale
   StageLog logged_;
 };
 
