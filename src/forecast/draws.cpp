@@ -9,18 +9,23 @@ namespace {
 /// How long until the next of what comes at random, once a unit of time on the mean.
 double until_next(std::uint64_t draw) { return -std::log((static_cast<double>(draw >> 11) + 1) * 0x1p-53); }
 
+/// The i-th of n evenly spread quantiles of the normal distribution, whose logistic approximation is within 0.02 in between
+/// ±2.5 (Bowling and others, 2009).
+double normal_at(std::size_t i, std::size_t n) {
+  const double p = (static_cast<double>(i) + 0.5) / static_cast<double>(n);
+  return std::log(p / (1 - p)) / 1.702;
+}
+
 }  // namespace
 
 DrawTables::DrawTables(const Model& model) {
-  // exp(mood · z) at evenly spread quantiles of the normal distribution, whose logistic approximation is
-  // within 0.02 in between ±2.5 (Bowling and others, 2009).
-  std::vector<float> normal(1024);
-  for (std::size_t i = 0; i < normal.size(); ++i) {
-    const double p = (static_cast<double>(i) + 0.5) / static_cast<double>(normal.size());
-    normal[i] =
-        static_cast<float>(model.scale * model.base * std::exp(model.mood * std::log(p / (1 - p)) / 1.702));
+  for (std::size_t level = 0; level < kLevels; ++level) {
+    const double whole = model.scale * model.base * std::exp(model.level * normal_at(level, kLevels));
+    std::vector<float> of_stretches(1024);
+    for (std::size_t i = 0; i < of_stretches.size(); ++i)
+      of_stretches[i] = static_cast<float>(whole * std::exp(model.mood * normal_at(i, of_stretches.size())));
+    moods_.push_back(std::move(of_stretches));
   }
-  moods_.push_back(std::move(normal));
   for (std::vector<float> ratios : model.moods) {
     for (float& r : ratios) r *= static_cast<float>(model.scale);
     moods_.push_back(std::move(ratios));
@@ -42,8 +47,9 @@ DrawTables::DrawTables(const Model& model) {
 }
 
 const std::vector<float>& DrawTables::moods_of(int trial) const {
-  const std::size_t i = static_cast<std::size_t>(trial) % (moods_.size() + kFromMeasuring - 1);
-  return moods_[i < kFromMeasuring ? 0 : i - kFromMeasuring + 1];
+  const std::size_t round = moods_.size() - kLevels + kFromMeasuring, n = static_cast<std::size_t>(trial), i = n % round;
+  // Levels are gone through in another order than trials: what others take goes round with the trials too.
+  return moods_[i < kFromMeasuring ? (3 * (n / round * kFromMeasuring + i)) % kLevels : i - kFromMeasuring + kLevels];
 }
 
 Draws::Draws(const Model& model, const DrawTables& tables, std::uint64_t seed, int trial)

@@ -27,7 +27,8 @@ class DrawTables {
 
  private:
   static constexpr std::size_t kFromMeasuring = 2;  // such trials for each playout that is known
-  std::vector<std::vector<float>> moods_;
+  static constexpr std::size_t kLevels = 8;         // of the seat's speed through a whole playout
+  std::vector<std::vector<float>> moods_;  ///< by level, as measuring says; then those of playouts
   std::vector<SkipCost> skips_;       ///< for each pool
   std::vector<FrameSample> dearest_;  ///< of each pool: longest fetching, and what is more in all
   std::vector<double> means_, fetches_;

@@ -261,7 +261,7 @@ class Simulation {
     const auto& was = old.stretches;
     if (model_.pace.workers != old.pace.workers || model_.pace.horizon != old.pace.horizon ||
         model_.pace.period_ms != old.pace.period_ms || model_.pace.far != old.pace.far ||
-        model_.scale != old.scale || model_.base != old.base || model_.mood != old.mood ||
+        model_.scale != old.scale || model_.base != old.base || model_.mood != old.mood || model_.level != old.level ||
         model_.moods != old.moods || model_.lately != old.lately || now.empty() || was.empty())
       return {0, std::max(model_.frames(), old.frames())};
     std::size_t i = 0;

@@ -152,9 +152,9 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
 void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const StageRef> stages,
                 const std::vector<FrameResult>& results, int workers) {
   std::vector<FrameSample> frames;
-  std::map<Hash128, double> slower;  // on a core that others work on
+  std::set<Hash128> elsewhere;  // where others on the core do not matter
   for (const StageRef& s : stages)
-    if (!s.by_wall) slower.emplace(s.key, notebook.shared_core_factor(s));
+    if (s.by_wall) elsewhere.insert(s.key);
   const bool enough = results.size() > static_cast<std::size_t>(2 * workers);
   for (std::size_t i = 0; i < results.size(); ++i) {
     const FrameResult& r = results[i];
@@ -170,13 +170,13 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
     // What the outside took of it is no cost of the frame: the forecast adds the outside as it is lately.
     const double outside = outside_ms(r), process = r.done_ms - r.fetched_ms;
     const double taken = outside > kLeastOutsideMs ? std::min(outside, 0.9 * process) : 0;
-    // Nor is what others on the same core add: the forecast adds that as crowded as the seat is lately.
+    // Nor is what others on the same core add as a rule: the forecast adds that as crowded as the seat is lately.
     double fetching = 0, off_fetch = 0, off_process = 0;
     for (const StageSample& s : r.stages) {
       const bool fetches = (s.kind == StageKind::read || s.kind == StageKind::decode) && s.ended_ms <= r.fetched_ms;
-      const auto it = slower.find(s.key);
-      const double off =
-          undisturbed(s) || it == slower.end() ? 0 : static_cast<double>(std::min(s.wall_ms, s.cpu_ms)) * (1 - 1 / it->second);
+      const double off = undisturbed(s) || elsewhere.contains(s.key)
+                             ? 0
+                             : static_cast<double>(std::min(s.wall_ms, s.cpu_ms)) * (1 - 1 / kSharedCoreCosts);
       (fetches ? off_fetch : off_process) += off;
       if (fetches) fetching += static_cast<double>(s.wall_ms);
     }

@@ -248,10 +248,9 @@ void Notebook::add_stage(const StageRef& stage, std::span<const StageSample> sam
   Series& s = series(kStage, stage.key);
   // Neither is a thread's waiting for the processor the stage's work, nor what others on the core add to it: the forecast
   // adds both as they are lately. Work of a decoder's own threads can be more than the time that passed.
-  const double slower = stage.law ? kept(*stage.law).law.shared_core_factor() : 1;
   for (const StageSample& x : samples) {
     const float work = stage.by_wall ? x.wall_ms : std::min(x.wall_ms, x.cpu_ms);
-    s.values.push_back(undisturbed(x) || stage.by_wall ? work : static_cast<float>(work / slower));
+    s.values.push_back(undisturbed(x) || stage.by_wall ? work : work / static_cast<float>(kSharedCoreCosts));
     ++s.unsaved;
   }
   keep_recent(s.values);
@@ -384,8 +383,12 @@ StageCosts Notebook::stage(const StageRef& stage) const {
   if (!e) return c;
   c.origin = Origin::law, c.inside = e->inside;
   c.error = std::sqrt(e->high / std::max(1e-9, e->low)) - 1;
-  for (const float r : law.spread()) c.ms.push_back(r * static_cast<float>(e->ms));
-  if (c.ms.size() < 8) c.ms.assign(8, static_cast<float>(e->ms));
+  // A law knows better than the mean over all sorts what others on the core add to its own.
+  const bool crowd = !stage.by_wall && crowding_.known(seconds_now()) && crowding_.value > 0;
+  const double own = crowd ? (1 + (law.shared_core_factor() - 1) * crowding_.value) / crowded(crowding_.value) : 1;
+  const auto ms = static_cast<float>(own * e->ms);
+  for (const float r : law.spread()) c.ms.push_back(r * ms);
+  if (c.ms.size() < 8) c.ms.assign(8, ms);
   return c;
 }
 

@@ -127,6 +127,8 @@ const std::vector<std::string>& colour_spaces() {
   return names;
 }
 
+bool is_light(const std::string& space) { return space == "Linear Rec. 709" || space == "ACEScg" || space == "ACES2065-1"; }
+
 bool is_colour_space(const std::string& name) {
   const auto& names = colour_spaces();
   return std::find(names.begin(), names.end(), name) != names.end();

@@ -12,6 +12,8 @@ namespace gc {
 /// "ACEScg", "ACEScct", "ACES2065-1".
 const std::vector<std::string>& colour_spaces();
 bool is_colour_space(const std::string& name);
+/// Whether its values are proportional to light, without an upper bound.
+bool is_light(const std::string& space);
 
 /// Ready to run from several threads at once.
 class ColourTransform {

@@ -680,9 +680,30 @@ void write_alpha(const Image& image, AVFrame& frame) {
   }
 }
 
+/// Planes of floats, colours multiplied by alpha as OpenEXR has them, within what half floats hold (IEEE 754, binary16).
+void write_light(const Image& image, AVFrame& frame) {
+  constexpr float kMost = 65504;
+  constexpr int kPlanes[] = {2, 0, 1, 3};  // of red, green, blue, alpha
+  for (int c = 0; c < (frame.format == AV_PIX_FMT_GBRAPF32LE ? 4 : 3); ++c)
+    for (int y = 0; y < image.height(); ++y) {
+      auto* to = reinterpret_cast<float*>(frame.data[kPlanes[c]] + static_cast<std::ptrdiff_t>(y) * frame.linesize[kPlanes[c]]);
+      const float* p = image.row(y) + c;
+      for (int x = 0; x < image.width(); ++x) {
+        const float v = p[4 * static_cast<std::ptrdiff_t>(x)];
+        to[x] = v != v ? 0 : std::clamp(v, -kMost, kMost);
+      }
+    }
+}
+
 }  // namespace
 
 Result<void> from_image(const Image& image, AVFrame& frame) {
+  if (frame.format == AV_PIX_FMT_GBRPF32LE || frame.format == AV_PIX_FMT_GBRAPF32LE) {
+    if (frame.width != image.width() || frame.height != image.height())
+      return bad_input("a picture cannot be encoded in this size", "", "Choose another raster.");
+    write_light(image, frame);
+    return {};
+  }
   if (frame.format == AV_PIX_FMT_YUVA444P10) {
     write_alpha(image, frame);
     if (!image.opaque) {

@@ -48,8 +48,8 @@ ScalingWork scaling_work(const PlacedSize& placed);
 bool covers_raster(int picture_width, int picture_height, int width, int height, const Placement& placement,
                    double pixel_aspect = 1);
 
-/// Fills an allocated frame (8- or 10-bit planar YUV, BT.709, limited or full range by its colour range) from
-/// an opaque image of the same size.
+/// Fills an allocated frame from an image of the same size: 8- or 10-bit planar YUV, BT.709, limited or full range by its
+/// colour range, alpha straight; or planar RGB of floats, as the image is, alpha associated.
 Result<void> from_image(const Image& image, AVFrame& frame);
 
 }  // namespace gc

@@ -64,7 +64,10 @@ const FormSpec& spec_of(Form form) {
        {"rdd36-alpha", "RDD 36", "RDD 36 with alpha, 10 bit", ".mov", AV_CODEC_ID_PRORES, AV_PIX_FMT_YUVA444P10, 10, nullptr, 4}},
       {Form::ffv1_444, {"ffv1-444", "FFV1", "FFV1 4:4:4, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUV444P10, 10}},
       {Form::ffv1_alpha, {"ffv1-alpha", "FFV1", "FFV1 with alpha, 10 bit", ".mkv", AV_CODEC_ID_FFV1, AV_PIX_FMT_YUVA444P10, 10}},
-      {Form::h265_long_gop, {"h265", "H.265", "H.265, long GOP", ".mp4", AV_CODEC_ID_HEVC, AV_PIX_FMT_YUV420P, 8}}};
+      {Form::h265_long_gop, {"h265", "H.265", "H.265, long GOP", ".mp4", AV_CODEC_ID_HEVC, AV_PIX_FMT_YUV420P, 8}},
+      {Form::exr_half, {"exr-half", "OpenEXR", "OpenEXR, half float", ".mov", AV_CODEC_ID_EXR, AV_PIX_FMT_GBRPF32LE, 16}},
+      {Form::exr_half_alpha,
+       {"exr-half-alpha", "OpenEXR", "OpenEXR with alpha, half float", ".mov", AV_CODEC_ID_EXR, AV_PIX_FMT_GBRAPF32LE, 16}}};
   return all.at(form);
 }
 
@@ -73,13 +76,14 @@ const FormSpec& spec_of(Form form) {
 const char* form_name(Form form) { return spec_of(form).name; }
 const char* form_extension(Form form) { return spec_of(form).extension; }
 int form_bits(Form form) { return spec_of(form).bits; }
-bool form_has_alpha(Form form) { return form == Form::rdd36_alpha || form == Form::ffv1_alpha; }
+bool form_has_alpha(Form form) { return form == Form::rdd36_alpha || form == Form::ffv1_alpha || form == Form::exr_half_alpha; }
+bool form_is_float(Form form) { return spec_of(form).codec == AV_CODEC_ID_EXR; }
 const char* form_id(Form form) { return spec_of(form).id; }
 const char* form_pixels(Form form) { return av_get_pix_fmt_name(spec_of(form).pixels); }
 const char* form_codec(Form form) { return spec_of(form).standard; }
 
 std::optional<Form> form_named(std::string_view id) {
-  for (int f = 0; f <= static_cast<int>(Form::h265_long_gop); ++f)
+  for (int f = 0; f <= static_cast<int>(Form::exr_half_alpha); ++f)
     if (form_id(static_cast<Form>(f)) == id) return static_cast<Form>(f);
   return std::nullopt;
 }
@@ -106,6 +110,8 @@ std::uint64_t form_frame_bytes(Form form, int width, int height) {
     case Form::ffv1: return of(1.7);
     case Form::ffv1_444: return of(2.5);
     case Form::ffv1_alpha: return of(2.7);
+    case Form::exr_half: return of(6);
+    case Form::exr_half_alpha: return of(6.4);
   }
   return 0;
 }
@@ -119,11 +125,12 @@ bool form_takes(Form form, int width, int height) {
   if (spec.codec == AV_CODEC_ID_DNXHD && (width < 256 || height < 120)) return false;
   if (form == Form::vc5) return width % 16 == 0 && height % 8 == 0;  // libav's encoder spoils the edges of others
   const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(spec.pixels);
-  if (spec.codec == AV_CODEC_ID_FFV1 && d->log2_chroma_w == 0) return true;
+  if ((spec.codec == AV_CODEC_ID_FFV1 || form_is_float(form)) && d->log2_chroma_w == 0) return true;
   return width % 2 == 0 && height % 2 == 0;
 }
 
 Form form_that_keeps(Form preferred, bool alpha, int width, int height) {
+  if (form_is_float(preferred)) return form_of_light(alpha);
   if (alpha && !form_has_alpha(preferred)) preferred = Form::rdd36_alpha;
   if (form_takes(preferred, width, height)) return preferred;
   return alpha ? Form::ffv1_alpha : Form::ffv1_444;
@@ -132,7 +139,8 @@ Form form_that_keeps(Form preferred, bool alpha, int width, int height) {
 const std::vector<Form>& cached_forms() {
   static const std::vector<Form> all{Form::vc3_lb,  Form::vc3_sq,      Form::vc3_hq,      Form::vc3_hqx,
                                      Form::vc3_444, Form::v210,        Form::vc5,         Form::ffv1,
-                                     Form::rdd36,   Form::rdd36_alpha, Form::motion_jpeg, Form::h264_intra};
+                                     Form::rdd36,   Form::rdd36_alpha, Form::motion_jpeg, Form::h264_intra,
+                                     Form::exr_half, Form::exr_half_alpha};
   return all;
 }
 
@@ -241,6 +249,9 @@ struct MovieWriter::Impl {
       codec->gop_size = 1;
       codec->slices = 4;
       codec->level = 3;
+    } else if (spec.codec == AV_CODEC_ID_EXR) {
+      av_opt_set(codec->priv_data, "format", "half", 0);
+      av_opt_set(codec->priv_data, "compression", "rle", 0);  // read in half of the time of the smaller ones
     }
     if (spec.level >= 0) codec->profile = spec.level;
     if (spec.profile) av_opt_set(codec->priv_data, "profile", spec.profile, 0);
@@ -353,6 +364,12 @@ Result<void> MovieWriter::write(const Image& image) {
 
 Result<void> MovieWriter::write(const AVFrame& picture) {
   Impl& s = *impl_;
+  if (s.codec->codec_id == AV_CODEC_ID_EXR) {  // libswscale would go through whole numbers
+    Placement whole;
+    whole.shape = Placement::Shape::stretch;
+    const auto image = to_image(picture, s.frame->width, s.frame->height, whole);
+    return image ? write(*image) : std::unexpected(image.error());
+  }
   if (const int r = av_frame_make_writable(s.frame); r < 0) return cannot_write(s.path, r);
   if (auto r = s.bring(picture); !r) return r;
   return s.encode();

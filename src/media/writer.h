@@ -31,13 +31,17 @@ enum class Form {
   rdd36_alpha,
   ffv1_444,
   ffv1_alpha,
-  h265_long_gop
+  h265_long_gop,
+  exr_half,
+  exr_half_alpha
 };
 
 const char* form_name(Form form);       ///< "VC-3 HQX, 10 bit"
 const char* form_extension(Form form);  ///< ".mov", ".mkv" or ".mp4"
 int form_bits(Form form);
 bool form_has_alpha(Form form);
+/// Whether it holds any value, as light does, where others hold what lies about black and white.
+bool form_is_float(Form form);
 const char* form_id(Form form);  ///< as commands and files say it: "vc3-hqx"
 std::optional<Form> form_named(std::string_view id);
 const char* form_pixels(Form form);  ///< layout of its pixels, as libav* names it
@@ -51,6 +55,8 @@ bool form_takes(Form form, int width, int height);
 /// `preferred`, or where that cannot keep the pictures what can: a form with alpha for those that have some, one with
 /// whole chroma for odd rasters.
 Form form_that_keeps(Form preferred, bool alpha, int width, int height);
+/// For pictures of any value, every raster.
+inline Form form_of_light(bool alpha) { return alpha ? Form::exr_half_alpha : Form::exr_half; }
 /// Forms that rendered and cached media may be kept in: each frame stands alone.
 const std::vector<Form>& cached_forms();
 /// Bytes of one v210 frame: rows of 6 pixels in 16 bytes, padded to 48 pixels (128 bytes).

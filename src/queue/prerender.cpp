@@ -36,7 +36,12 @@ class PieceWriter {
   /// Encodes the next frame.
   Result<void> take(const FrameResult& frame) { return encode(frame); }
 
+  /// Gives up the piece in work and the room that is held for it.
+  void drop() { writer_.reset(), draft_.reset(); }
+
   PrerenderReport report;
+  /// The form that a picture needed which this one cannot keep.
+  std::optional<Form> needed;
 
  private:
   Result<void> encode(const FrameResult& frame) {
@@ -86,17 +91,14 @@ class PieceWriter {
   }
 
   /// Whether a picture that others are made of loses nothing but what the form says.
-  Result<void> fits_form(const FrameResult& frame) const {
+  Result<void> fits_form(const FrameResult& frame) {
     if (subject_.kind == TapKind::frame) return {};
-    const auto refused = [&](const std::string& why) {
-      return bad_input(fmt::format("the picture cannot be kept there at {}: {}",
-                                   timecode_at(*program_.timeline(), frame.frame), why),
-                       program_.timeline()->name, "Keep it after another effect, or pre-render the segment.");
-    };
-    if (!frame.image.opaque && !form_has_alpha(subject_.form))
-      return refused("it has transparency, which this form does not keep");
-    if (!within_form(frame.image)) return refused("it has values beyond what this form can hold");
-    return {};
+    const bool alpha = form_has_alpha(subject_.form), lost = !frame.image.opaque && !alpha;
+    if (!lost && (form_is_float(subject_.form) || within_form(frame.image))) return {};
+    needed = form_of_light(alpha || lost);
+    return bad_input(fmt::format("the picture at {} has {} that {} cannot keep", timecode_at(*program_.timeline(), frame.frame),
+                                 lost ? "transparency" : "values", form_name(subject_.form)),
+                     program_.timeline()->name, "Pre-render the segment.");
   }
 
   /// Forms of limited range hold values beyond black and white too: ITU-R BT.709 leaves room below code 64 and above 940
@@ -164,7 +166,7 @@ std::vector<FrameRange> still_wanted(const Program& accepted, const std::vector<
 
 namespace {
 
-Result<PrerenderReport> render(const Subject& subject, Shelf& shelf, const std::vector<FrameRange>& ranges,
+Result<PrerenderReport> render(Subject subject, Shelf& shelf, const std::vector<FrameRange>& ranges,
                                const PrerenderOptions& options,
                                const std::function<bool(const PrerenderProgress&)>& progress,
                                const SealLookup* reuse = nullptr) {
@@ -199,6 +201,19 @@ Result<PrerenderReport> render(const Subject& subject, Shelf& shelf, const std::
     return !progress || progress({done, total, writer.report.pieces, seconds,
                                   seconds / static_cast<double>(done) * static_cast<double>(total - done)});
   });
+  if (!all && writer.needed && *writer.needed != subject.form) {
+    // What is left is made again in a form that holds it; the pieces before it stay.
+    writer.drop();
+    subject.form = *writer.needed;
+    PrerenderOptions unpriced = options;
+    unpriced.price = {};
+    auto rest = render(std::move(subject), shelf, ranges, unpriced, progress, reuse);
+    if (!rest) return rest;
+    const Frames whole = rest->already_sealed - skipped.already_sealed;
+    rest->frames += whole, rest->already_sealed -= whole;
+    rest->pieces += writer.report.pieces, rest->bytes += writer.report.bytes, rest->seconds = watch.ms() / 1000;
+    return rest;
+  }
   if (!all) return std::unexpected(all.error());
   writer.report.cancelled = writer.report.frames < total;
   writer.report.seconds = watch.ms() / 1000;
@@ -255,7 +270,7 @@ Result<PrerenderReport> cache_stack(const ProgramPtr& played, Shelf& shelf, cons
   shelf.want(whole);
   const Timeline& t = *part->timeline();
   return render({part, [&](Frames f) { return whole->tap_key(*s, f, after); },
-                 form_that_keeps(options.form, alpha, t.width, t.height), TapKind::stack, static_cast<int>(after)},
+                 form_of_parts(t, options.form, alpha), TapKind::stack, static_cast<int>(after)},
                 shelf, {frames_alone(*whole->timeline(), *s, after)}, unpriced, progress);
 }
 
@@ -291,7 +306,7 @@ Result<PrerenderReport> bake(const ProgramPtr& played, Shelf& shelf, const std::
   if (frames.length() <= 0) frames = {0, part->duration()};
   shelf.want(whole);
   return render({part, [&](Frames f) { return s->inner->composition_key(f); },
-                 form_that_keeps(options.form, !s->opaque, t.width, t.height), TapKind::composition, 0, id},
+                 form_of_parts(t, options.form, !s->opaque), TapKind::composition, 0, id},
                 shelf, {frames}, unpriced, progress);
 }
 

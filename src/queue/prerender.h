@@ -56,7 +56,8 @@ Result<PrerenderReport> prerender(const ProgramPtr& program, Shelf& shelf,
                                   const std::function<bool(const PrerenderProgress&)>& progress);
 
 /// Renders a segment's picture after the first effects of its stack and puts it on the shelf: what lies above stays live
-/// and can be changed without losing it. Transparency is kept; values beyond black and white are refused.
+/// and can be changed without losing it. Transparency is kept. Where values lie beyond what the form holds, half floats are
+/// taken from there on.
 /// @param after number of effects, counted as the program runs them; at least 1
 Result<PrerenderReport> cache_stack(const ProgramPtr& program, Shelf& shelf, const std::string& segment, std::size_t after,
                                     const PrerenderOptions& options,
@@ -69,7 +70,7 @@ Result<PrerenderReport> bake(const ProgramPtr& program, Shelf& shelf, const std:
                              const std::function<bool(const PrerenderProgress&)>& progress);
 
 /// Copies a source into a form that is light to decode, `size` times smaller on each side (1, 2, 4, 8 or 16), with its
-/// colours as they are. Floating-point and scene-linear pictures are refused.
+/// colours as they are. Floating-point light is kept as half floats, whatever the form.
 /// @param frames of the source; empty: all of it
 Result<PrerenderReport> copy_source(const CompiledSegment& source, Shelf& shelf, FrameRange frames, int size,
                                     const PrerenderOptions& options,

@@ -42,7 +42,7 @@ class Bake : public RemedyKind {
     const Timeline& t = *s.timeline;
     Proposal p;
     p.subject.composition = c.segment->ref;
-    p.subject.form = form_that_keeps(s.form, !c.opaque, t.width, t.height);
+    p.subject.form = form_of_parts(t, s.form, !c.opaque);
     p.id = "bake:" + c.segment->ref;
     p.at = {s.rendered->duration(), 0};
     int uses = 0;

@@ -70,7 +70,7 @@ class TapCache : public RemedyKind {
   static Form form(const Situation& s, const CompiledSegment& c, std::size_t n) {
     bool alpha = !c.opaque;
     for (std::size_t i = 0; i < n; ++i) alpha = alpha || (c.effects[i].type && c.effects[i].type->places);
-    return form_that_keeps(s.form, alpha, s.timeline->width, s.timeline->height);
+    return form_of_parts(*s.timeline, s.form, alpha);
   }
 
   static Proposal of(const Situation& s, const std::vector<CompiledSegmentPtr>& segments, std::size_t n, const std::string& id,

@@ -6,14 +6,13 @@ namespace gc {
 
 CopyForm copy_form(const MediaInfo& media, int size, Form preferred) {
   CopyForm c;
-  if (media.linear) c.refused = "its pictures are floating-point light, which light forms cut off";
   if (media.still) c.refused = "it is one picture, which is read once";
   const auto side = [&](int full) { return std::max(2, (full / size + (size > 1)) / 2 * 2); };
   c.width = size == 1 ? media.width : side(media.width), c.height = size == 1 ? media.height : side(media.height);
   const std::string& p = media.pixel_format;
   const bool whole_chroma = p.find("rgb") != p.npos || p.find("bgr") != p.npos || p.starts_with("gbr") || p.find("444") != p.npos;
   if (preferred == Form::vc3_hqx && whole_chroma && size == 1) preferred = Form::vc3_444;
-  c.form = form_that_keeps(preferred, media.alpha, c.width, c.height);
+  c.form = media.linear ? form_of_light(media.alpha) : form_that_keeps(preferred, media.alpha, c.width, c.height);
   return c;
 }
 

@@ -2,6 +2,7 @@
 
 #include <set>
 
+#include "media/colour.h"
 #include "timeline/keys.h"
 
 namespace gc {
@@ -44,6 +45,10 @@ TimelinePtr alone(const Timeline& t, const Composition& composition) {
   part->tracks = composition.tracks;
   part->display_space = part->working_space;
   return part;
+}
+
+Form form_of_parts(const Timeline& t, Form preferred, bool alpha) {
+  return is_light(t.working_space) ? form_of_light(alpha) : form_that_keeps(preferred, alpha, t.width, t.height);
 }
 
 }  // namespace gc

@@ -1,5 +1,6 @@
 // Timelines that hold one part of another: what is rendered by itself.
 #pragma once
+#include "media/writer.h"
 #include "render/program.h"
 
 namespace gc {
@@ -10,6 +11,9 @@ namespace gc {
 FrameRange frames_alone(const Timeline& timeline, const CompiledSegment& segment, std::size_t after);
 /// A timeline with nothing but one segment on it, in its place, up to an effect of its stack, for frames_alone().
 TimelinePtr alone_up_to(const Timeline& timeline, const CompiledSegment& segment, std::size_t after);
+/// The form for parts of this timeline's pictures, which are kept in its working space: `preferred` where it can keep them,
+/// half floats where that space is light.
+Form form_of_parts(const Timeline& timeline, Form preferred, bool alpha);
 /// A timeline with a composition's tracks on it and nothing else, in the working space.
 TimelinePtr alone(const Timeline& timeline, const Composition& composition);
 

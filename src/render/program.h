@@ -306,7 +306,6 @@ class Program {
 
  private:
   friend class Compiler;
-  friend class Gathering;
   void add_layer(Hasher& h, const CompiledLayer& l, Frames frame) const;
   /// `fetched`: a segment that is also its own or another's matte is fetched once.
   using Fetched = std::set<const CompiledSegment*>;

@@ -244,12 +244,15 @@ Result<void> Shelf::load() const {
   return {};
 }
 
+/// Whether it answers something else than finished frames.
+static bool is_tap(const Chunk& c) { return c.kind != TapKind::frame && c.removed.empty(); }
+
 void Shelf::index(Chunk chunk, Reach reach) const {
   forget(chunk.file);
   auto piece = std::make_unique<Piece>();
   piece->chunk = std::move(chunk), piece->reach = reach;
   piece->path = file_of(piece->chunk);
-  if (piece->chunk.kind != TapKind::frame) ++taps_;
+  if (is_tap(piece->chunk)) ++taps_;
   Piece* p = piece.get();
   by_file_[p->chunk.file] = p;
   pieces_.push_back(std::move(piece));
@@ -274,7 +277,7 @@ void Shelf::forget(const std::string& file) const {
       places_.erase(it);
       if (p->overlaps) lost.push_back(h);
     }
-  if (p->chunk.kind != TapKind::frame) --taps_;
+  if (is_tap(p->chunk)) --taps_;
   by_file_.erase(known);
   std::erase_if(pieces_, [&](const auto& q) { return q.get() == p; });
   ++changes_;

@@ -205,7 +205,7 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   mutable std::vector<std::unique_ptr<Piece>> pieces_;
   mutable absl::flat_hash_map<std::string, Piece*> by_file_;
   mutable absl::flat_hash_map<Hash128, Place, std::hash<Hash128>> places_;
-  mutable std::atomic<int> taps_ = 0;               ///< pieces that are not whole frames
+  mutable std::atomic<int> taps_ = 0;               ///< pieces of something else than finished frames, those cleaned away not counted
   mutable std::atomic<std::uint64_t> changes_ = 0;  ///< of what is there, so that routes know
   mutable std::mutex writing_;
   mutable std::string lease_;  ///< what names of half-written pieces begin with

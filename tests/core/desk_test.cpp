@@ -143,8 +143,8 @@ TEST(Wording, TimesAndSizesReadAsAPersonSaysThem) {
   EXPECT_EQ(bytes_text(19'000'000'000), "19.0 GB");
 }
 
-TEST(Demo, IsTheProductionItClaimsToBeAndTheSameForTheSameSeed) {
-  const test::TempFolder one, two;
+TEST(Demo, IsTheProductionItClaimsToBe) {
+  const test::TempFolder one;
   DemoOptions o;
   o.width = 256, o.height = 144, o.length = 1;
   auto a = make_demo(one.path(), o, {});
@@ -175,13 +175,24 @@ TEST(Demo, IsTheProductionItClaimsToBeAndTheSameForTheSameSeed) {
   for (const auto& s : p->segments())
     if (s->content == Content::source) codecs.insert(s->media.codec + (s->media.intra ? " intra" : ""));
   EXPECT_THAT(codecs, testing::IsSupersetOf({"H.264", "H.264 intra", "VC-3 intra", "Motion JPEG intra"}));
-  // Made again it takes the media that are there; elsewhere they come out the same to the byte.
+  // Made again it takes the media that are there.
   EXPECT_FALSE(make_demo(one.path(), o, {})->media_made);
+}
+
+TEST(Demo, ComesOutTheSameToTheByteForTheSameSeed) {
+  const test::TempFolder one, two;
+  DemoOptions o;
+  o.width = 256, o.height = 144, o.length = 0.2;
+  ASSERT_TRUE(make_demo(one.path(), o, {}));
   ASSERT_TRUE(make_demo(two.path(), o, {}));
-  for (const auto& entry : fs::directory_iterator(one / "media"))
+  int compared = 0;
+  for (const auto& entry : fs::directory_iterator(one / "media")) {
+    ++compared;
     EXPECT_EQ(hash_text(*read_file(entry.path())),
               hash_text(*read_file(two.path() / "media" / entry.path().filename())))
         << entry.path().filename();
+  }
+  EXPECT_GE(compared, 6);
 }
 
 TEST(Demo, AFolderThatCannotBeWrittenIsSaid) {

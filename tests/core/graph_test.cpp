@@ -286,7 +286,7 @@ TEST(Costs, WaitingForAnotherFramesNeighbourIsNoWork) {
   MediaCatalog media;
   const ProgramPtr program = Program::compile(t, media);
   std::vector<Frames> frames;
-  for (Frames f = 4; f < 28; ++f) frames.push_back(f);
+  for (Frames f = 4; f < 16; ++f) frames.push_back(f);
   const std::vector<FrameResult> results = run_flat_out(program, nullptr, frames, 4);
   const Hash128 between = program->between(10).key;
   double waited = 0, worst = 0, dearest = 0;

@@ -447,7 +447,7 @@ TEST(Moods, BeforeAnyPlayoutCrowdedCoresMakeTheForecastDearer) {
   EXPECT_NEAR(f.intervals.front().load, load * crowded(1), 0.02) << "what is shown is what is forecast";
   EXPECT_EQ(f.crowding, 1);
   // The person is told, in words and in figures.
-  EXPECT_THAT(f.surcharge(), testing::AllOf(testing::HasSubstr("1.1"), testing::HasSubstr("100 %")));
+  EXPECT_THAT(f.surcharge(), testing::AllOf(testing::HasSubstr("1.3"), testing::HasSubstr("100 %")));
   EXPECT_TRUE(Forecast().surcharge().empty());
   const Json j = to_json(f);
   EXPECT_NEAR(j["costs_over_known"].get<double>(), crowded(1), 0.02);

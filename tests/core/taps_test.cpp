@@ -1,6 +1,8 @@
 // A picture may be fetched at any point of its making and in any form that can keep it, and differs from the live one by
 // what the form loses and nothing else.
 #include "media/compare.h"
+#include "media/picture_file.h"
+#include "media/synthetic.h"
 #include "queue/prerender.h"
 #include "support.h"
 
@@ -70,7 +72,8 @@ struct FormLoss {
 constexpr FormLoss kForms[] = {{Form::vc3_sq, 36},  {Form::vc3_hq, 40},  {Form::vc3_hqx, 42},     {Form::vc3_444, 44},
                                {Form::v210, 44},    {Form::vc5, 40},        {Form::ffv1, 44},        {Form::ffv1_444, 55},
                                {Form::rdd36, 38},   {Form::rdd36_alpha, 38}, {Form::ffv1_alpha, 55}, {Form::motion_jpeg, 36},
-                               {Form::h264_intra, 34}};
+                               {Form::h264_intra, 34},
+                               {Form::exr_half, 60}, {Form::exr_half_alpha, 60}};
 
 TEST_F(Taps, EveryPlaceOfTheMakingPlaysFromEveryForm) {
   const TimelinePtr t = timeline();
@@ -228,6 +231,55 @@ TEST_F(Taps, TransparencyIsKeptThroughAForm) {
   const auto inner = p->segments().back()->inner;
   ASSERT_TRUE(inner);
   EXPECT_GT(worst(t), 50);
+}
+
+// Half floats (IEEE 754, binary16) have 11 bits and hold 65504: overshoot that whole numbers about black and white cannot
+// keep is kept, and what was rendered before it in the other form stays.
+TEST_F(Taps, WhatLiesBeyondAFormIsKeptAsHalfFloats) {
+  const Json rising{{"amount", {{"keys", {{{"at", 14}, {"value", 0.0}}, {{"at", 23}, {"value", 4.0}}}}}}, {"sigma", 3.0}};
+  const TimelinePtr t = Build(320, 180).media("m", clip_, 40).track("V1").segment("a", "m", 0, 24, {test::an("sharpen", rising), test::cdl("grade", 1.2)}).done();
+  const ProgramPtr p = program(t);
+  const auto made = cache_stack(p, *shelf_, "a", 1, {}, {});
+  ASSERT_TRUE(made) << made.error().text();
+  EXPECT_EQ(made->frames, 24);
+  EXPECT_EQ(made->already_sealed, 0);
+  EXPECT_EQ(shelf_->route(*p).count(FrameState::half), 24u);
+  EXPECT_TRUE(std::ranges::any_of(shelf_->pieces(), [](const Chunk& c) { return c.form == Form::exr_half; }));
+  EXPECT_GT(worst(t), 40);
+  EXPECT_GT(psnr(shown(p, 23), shown(p, 23, true)), 55) << "the last frame is one of half floats";
+}
+
+// Where pictures are processed as light, whole numbers would band in the dark and cut the bright.
+TEST_F(Taps, LightIsKeptAsHalfFloats) {
+  const auto t = std::make_shared<Timeline>(*timeline());
+  t->working_space = "ACEScg";
+  const ProgramPtr p = program(t);
+  ASSERT_TRUE(cache_stack(p, *shelf_, "a", 1, {}, {}));
+  ASSERT_TRUE(bake(p, *shelf_, "comp", {}, {}, {}));
+  for (const Chunk& c : shelf_->pieces()) EXPECT_TRUE(form_is_float(c.form)) << form_name(c.form);
+  EXPECT_EQ(shelf_->route(*p).count(FrameState::half), 24u);
+  EXPECT_GT(worst(t), 55);
+}
+
+// A source of floating-point light is copied with its highlights, at full size and as a proxy.
+TEST_F(Taps, ACopyOfLightKeepsItsHighlights) {
+  for (Frames f = 0; f < 12; ++f) {
+    Image picture = synthetic_frame("hands", f, 320, 180, 7, 0);
+    for (std::size_t i = 0; i < picture.floats(); i += 4)
+      for (std::size_t c = 0; c < 3; ++c) picture.data()[i + c] *= 6;
+    ASSERT_TRUE(write_picture(picture, dir_ / fmt::format("l.{:04d}.exr", f + 1)));
+  }
+  const TimelinePtr t =
+      Build(320, 180).media("l", sequence_path((dir_ / "l.%04d.exr").string(), 1, 12, {24, 1}), 12).track("V1").segment("a", "l", 0, 12, {test::cdl("grade", 1.1)}).done();
+  const ProgramPtr p = program(t);
+  ASSERT_TRUE(p->segments().front()->media.linear);
+  const auto made = copy_source(*p->segments().front(), *shelf_, {}, 1, {}, {});
+  ASSERT_TRUE(made) << made.error().text();
+  EXPECT_EQ(shelf_->pieces().front().form, Form::exr_half);
+  Decoders decoders;
+  StageLog log;
+  EXPECT_EQ(shelf_->route(*p).count(FrameState::half), 12u);
+  EXPECT_GT(psnr(render_frame(*p, 7, shelf_.get(), decoders, log), render_frame(*p, 7, nullptr, decoders, log)), 55);
 }
 
 }  // namespace
