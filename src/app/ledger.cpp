@@ -5,6 +5,7 @@
 
 #include "app/style.h"
 #include "base/timecode.h"
+#include "desk/answered.h"
 
 namespace gc {
 
@@ -20,7 +21,8 @@ std::vector<LedgerRow> layer_rows(const CompiledSegment& outer, const std::vecto
     r.id = s->segment->id;
     r.name = QString::fromStdString(s->segment->name), r.note = QString::fromStdString(s->segment->note);
     r.in = s->in, r.out = s->out;
-    r.state = s->content == Content::offline ? QObject::tr("offline") : QObject::tr("layer");
+    r.from = s->content == Content::offline ? QObject::tr("offline") : QObject::tr("layer");
+    r.truth = QString::fromLatin1(truth_name(s->segment->truth));
     r.layers = layer_rows(*s, stages, placed);
     double worst = 0;
     for (const StageCost& stage : stages)
@@ -34,20 +36,6 @@ std::vector<LedgerRow> layer_rows(const CompiledSegment& outer, const std::vecto
   return rows;
 }
 
-QString state_of(const Derived& d, const CompiledSegment& s, const LedgerRow& r, Frames sealed, Frames broken,
-                 Frames frames) {
-  bool bypass = false;
-  for (const Effect& e : s.segment->stack) bypass = bypass || bypassed(*d.view.timeline, r.id, e.id);
-  const CompiledSegment* main = main_segment(*d.view.played, r.in);
-  if (s.content == Content::offline) return QObject::tr("offline");
-  if (bypass) return QObject::tr("bypassed");
-  if (broken > 0 && main && main->segment->id == r.id) return QObject::tr("seal broken");
-  if (sealed > 0 && sealed >= frames) return QObject::tr("sealed");
-  if (sealed > 0)
-    return QObject::tr("sealed %1 %").arg(100.0 * static_cast<double>(sealed) / static_cast<double>(frames), 0, 'f', 0);
-  return r.estimated && r.load > 0 ? QObject::tr("estimated") : QObject::tr("live");
-}
-
 }  // namespace
 
 std::vector<LedgerRow> ledger_rows(const Derived& d) {
@@ -58,16 +46,10 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
     r.id = s->segment->id;
     r.name = QString::fromStdString(s->segment->name), r.note = QString::fromStdString(s->segment->note);
     r.in = s->in, r.out = s->out;
-    Frames frames = 0, sealed = 0, broken = 0, half = 0;
     for (const IntervalCost& c : f.intervals) {
-      const Frames n = std::min(r.out, c.out) - std::max(r.in, c.in);
-      if (n <= 0) continue;
-      frames += n;
+      if (std::min(r.out, c.out) <= std::max(r.in, c.in)) continue;
       r.load = std::max(r.load, c.load);
       r.estimated = r.estimated || !c.measured;
-      if (c.is(FrameState::sealed)) sealed += n;
-      if (c.is(FrameState::broken)) broken += n;
-      if (c.is(FrameState::half)) half += n;
     }
     const std::vector<StageCost> stages = stages_over(f, {r.in, r.out});
     r.ms = ms_of(stages, r.id);
@@ -87,9 +69,8 @@ std::vector<LedgerRow> ledger_rows(const Derived& d) {
       r.probability = by_itself.drop_probability;
       r.verdict = std::min(r.verdict, by_itself.verdict);
     }
-    r.state = state_of(d, *s, r, sealed, broken, frames);
-    if (half > 0 && sealed == 0) r.state = QObject::tr("half sealed");
-    if (s->segment->truth != Truth::picture) r.state += (r.state.isEmpty() ? "" : ", ") + QString::fromLatin1(truth_name(s->segment->truth));
+    r.from = QString::fromStdString(answered_from(d.view, f, *s));
+    r.truth = QString::fromLatin1(truth_name(s->segment->truth));
     rows.push_back(std::move(r));
   }
   return rows;
@@ -150,7 +131,7 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
   const LedgerRow& r = row(i);
   const bool layer = i.parent().isValid();
   if (role == Qt::FontRole)
-    return i.column() == kName || i.column() == kState || i.column() == kVerdict ? look::text_font(13)
+    return i.column() == kName || i.column() >= kTruth || i.column() == kVerdict ? look::text_font(13)
                                                                                  : look::number_font(12);
   if (role == Qt::TextAlignmentRole)
     return static_cast<int>((i.column() >= kLoad && i.column() <= kDrops && i.column() != kVerdict
@@ -158,9 +139,10 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
                                  : Qt::AlignLeft) |
                             Qt::AlignVCenter);
   if (role == Qt::ToolTipRole)
-    return QString("%1 · frame %2%3%4")
+    return QString("%1 · frame %2 · %3%4%5")
         .arg(r.name)
         .arg(r.in)
+        .arg(r.from)
         .arg(r.worst.isEmpty() ? QString() : tr("\nDearest stage: %1").arg(r.worst),
              r.note.isEmpty() ? QString() : "\n" + r.note);
   const bool sort = role == Qt::UserRole;
@@ -168,7 +150,7 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
       !layer && r.estimated && r.load <= 0;  // nothing to go by yet: no number is better than a wrong one
   if (role != Qt::DisplayRole && !sort) return {};
   // Whether frames drop is known of the composition, not of a layer by itself.
-  if (layer && !sort && i.column() != kName && i.column() != kMs && i.column() != kState) return {};
+  if (layer && !sort && i.column() != kName && i.column() != kMs && i.column() < kTruth) return {};
   switch (i.column()) {
     case kName:
       return r.name;
@@ -188,22 +170,25 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
              : unknown ? QVariant("–")
                        : QVariant(r.drops < 0.05 ? QString("0")
                                                  : QString::number(r.drops, 'f', r.drops < 10 ? 1 : 0));
-    case kState:
-      return r.state;
+    case kTruth:
+      return r.truth;
+    case kFrom:
+      return r.from;
     default:
       return {};
   }
 }
 
 QVariant LedgerModel::headerData(int section, Qt::Orientation o, int role) const {
-  static const char* kHeads[] = {"Segment", "In", "Load", "ms", "Verdict", "Drops", "State"};
+  static const char* kHeads[] = {"Segment", "In", "Load", "ms", "Verdict", "Drops", "Truth", "Answered from"};
   static const char* kTips[] = {"",
                                 "Timecode of the first frame",
                                 "Greatest mean load: 1.0 is exactly real time",
                                 "Milliseconds of work a frame: the segment's own stages, and its layers where it is a composition",
                                 "Whether frames drop, with the probability",
                                 "Dropped frames expected",
-                                ""};
+                                "What the segment is judged for: exact, picture or timing",
+                                "What answers its frames in playback: made live, sealed, or what of their making is fetched"};
   if (o != Qt::Horizontal) return {};
   if (role == Qt::DisplayRole) return QString(kHeads[section]);
   if (role == Qt::ToolTipRole) return QString(kTips[section]);
@@ -241,7 +226,7 @@ Ledger::Ledger(Session& session, QWidget* parent)
   table_->setExpandsOnDoubleClick(true);
   table_->header()->setHighlightSections(false);
   proxy_->setRecursiveFilteringEnabled(true);
-  static constexpr int kWidths[] = {152, 98, 58, 60, 104, 68, 80};
+  static constexpr int kWidths[] = {136, 94, 48, 54, 96, 56, 58, 80};
   for (int c = 0; c < LedgerModel::kColumns; ++c) table_->setColumnWidth(c, kWidths[c]);
   table_->header()->setStretchLastSection(true);
   filter_->setObjectName("filter");

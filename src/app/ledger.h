@@ -12,7 +12,7 @@ namespace gc {
 /// One segment's line.
 struct LedgerRow {
   std::string id;
-  QString name, note, state, worst;
+  QString name, note, truth, from, worst;
   Frames in = 0, out = 0;
   double load = 0, ms = 0, drops = 0, probability = 0;
   Verdict verdict = Verdict::holds;
@@ -25,7 +25,7 @@ std::vector<LedgerRow> ledger_rows(const Derived& derived);
 class LedgerModel : public QAbstractItemModel {
   Q_OBJECT
  public:
-  enum Column { kName, kIn, kLoad, kMs, kVerdict, kDrops, kState, kColumns };
+  enum Column { kName, kIn, kLoad, kMs, kVerdict, kDrops, kTruth, kFrom, kColumns };
   using QAbstractItemModel::QAbstractItemModel;
   void set(std::vector<LedgerRow> rows, const Timeline& timeline);
   const LedgerRow& row(const QModelIndex& index) const { return *node(index).row; }

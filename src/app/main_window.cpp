@@ -381,6 +381,8 @@ void MainWindow::make_view_menu() {
   coverage_ = add(view, tr("Show and count &uncovered pixels"), {QKeySequence("U")},
                   [this] { set_coverage(coverage_->isChecked()); });
   coverage_->setCheckable(true);
+  add(view, tr("An&gles of the segment side by side…"), {QKeySequence("Shift+G")},
+      [this] { when_saved([this] { ask_where_angles_go(this, session_, segment_); }); });
   view->addSeparator();
   add(view, tr("Zoom in"), {QKeySequence("+"), QKeySequence("=")},
       [this] { skyline_->zoom(1.5, skyline_->x_of(static_cast<double>(playhead_))); });

@@ -5,6 +5,7 @@
 
 #include "base/clock.h"
 #include "base/log.h"
+#include "desk/angles.h"
 #include "desk/settled.h"
 #include "media/compare.h"
 
@@ -207,6 +208,14 @@ void Session::open(const QString& file, const QString& number) {
       set_work(Work::Kind::none, {}, 0);
       if (derived) timeline_is(timeline, timeline, derived, file, origin);
     });
+  });
+}
+
+void Session::open_angles(const std::string& segment, const QString& file) {
+  if (!history_) return;
+  quick_.add([this, segment, file, timeline = history_->now()] {
+    if (auto r = write_angles(*timeline, segment, file.toStdString()); !r) return tell(r.error());
+    post([this, file] { open(file); });
   });
 }
 

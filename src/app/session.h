@@ -88,6 +88,8 @@ class Session : public QObject, private Display {
   void open(const QString& file, const QString& number = {});
   /// Opens what a program that is gone left unsaved; it is still unsaved afterwards.
   void open_recovered(const RecoveryCopy& copy);
+  /// Writes a segment's angles side by side into a new file, and opens it.
+  void open_angles(const std::string& segment, const QString& file);
   /// Looks for such copies; told by `recoverable`.
   void look_for_recovery();
   void discard_recovery(const RecoveryCopy& copy);
@@ -155,6 +157,8 @@ class Session : public QObject, private Display {
   void explain_span(FrameRange span);
   /// What can make a span play, with price and gain; told by remedies_found.
   void look_for_remedies(FrameRange span);
+  /// What light copies of a source would bring; told by copies_found.
+  void look_for_copies(const std::string& source);
   /// How the timeline would play with a remedy; told by remedy_supposed. Empty: with none.
   void suppose_remedy(const std::string& id);
   /// Renders what it needs, or opens its slip, which is an edit.
@@ -225,6 +229,7 @@ class Session : public QObject, private Display {
   void span_explained(gc::FrameRange span, const std::vector<gc::StageGain>& gains,
                       const std::vector<gc::StageGain>& least);
   void remedies_found(gc::FrameRange span, const std::vector<gc::Proposal>& found);
+  void copies_found(const std::string& source, const std::vector<gc::Proposal>& found);
   void remedy_supposed(const std::shared_ptr<const gc::Forecast>& then);  ///< null: with none
   void play_moved();
   void play_ended();

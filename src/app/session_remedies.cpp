@@ -16,6 +16,17 @@ void Session::look_for_remedies(FrameRange span) {
   });
 }
 
+void Session::look_for_copies(const std::string& source) {
+  if (!derived_ || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, source, stores = stores_] {
+    if (quit_) return;
+    auto found = worked_out([&] { return copies_for(situation_of(d->view, stores), source); });
+    post([this, d, source, found = std::move(found)] {
+      if (d == derived_) emit copies_found(source, found);
+    });
+  });
+}
+
 void Session::suppose_remedy(const std::string& id) {
   const int asked = ++*supposing_;
   if (id.empty() || !current() || elsewhere_ >= 0) {

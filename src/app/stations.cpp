@@ -134,6 +134,8 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   });
   connect(panel(Station::forecast)->table(), &QTableWidget::currentCellChanged, this,
           [this](int row) { show_card(row); });
+  connect(panel(Station::timeline)->table(), &QTableWidget::currentCellChanged, this, [this](int row) { ask_for_copies(row); });
+  connect(&session_, &Session::copies_found, this, &Stations::show_copies);
   connect(&session_, &Session::span_explained, this,
           [this](FrameRange span, const std::vector<StageGain>& gains, const std::vector<StageGain>& least) {
             if (span == carded_)
@@ -247,6 +249,26 @@ void Stations::show_remedies(const std::vector<Proposal>& found) {
   if (!remedy_ids_.empty()) remedies_->selectRow(0);
 }
 
+void Stations::ask_for_copies(int row) {
+  medium_ = row >= 0 && row < static_cast<int>(media_ids_.size()) ? media_ids_[static_cast<std::size_t>(row)] : "";
+  if (medium_.empty()) panel(Station::timeline)->set_sentence(timeline_told_);
+  else session_.look_for_copies(medium_);
+}
+
+void Stations::show_copies(const std::string& source, const std::vector<Proposal>& found) {
+  if (source != medium_ || !session_.derived()) return;
+  QString told = timeline_told_;
+  for (const Proposal& p : found) {
+    const QString what = text(p.sentence);
+    if (!p.refused.empty()) told += "\n" + tr("%1 No: %2").arg(what, text(p.refused));
+    else
+      told += "\n" + tr("%1 Saves %2 of the dropped frames, takes %3 and %4, hides %5.")
+                         .arg(what, number(p.drops_saved, 0), p.quote.known ? text(duration_text(p.quote.seconds)) : tr("a time that is not known"),
+                              text(bytes_text(p.quote.bytes)), p.hides.empty() ? tr("nothing") : text(p.hides));
+  }
+  panel(Station::timeline)->set_sentence(told);
+}
+
 bool Stations::eventFilter(QObject* of, QEvent* event) {
   const bool looked_at = event->type() == QEvent::FocusIn || event->type() == QEvent::Leave, left = event->type() == QEvent::FocusOut;
   if ((of == remedies_ || of == remedies_->viewport()) && (looked_at || left)) {
@@ -285,6 +307,7 @@ void Stations::refresh_timeline() {
   const Derived& d = *session_.derived();
   const Timeline& t = *d.view.timeline;
   std::vector<StationPanel::Row> rows;
+  media_ids_.clear();
   int offline = 0;
   std::set<std::string> seen;
   for (const auto& s : d.view.played->segments()) {
@@ -302,6 +325,8 @@ void Stations::refresh_timeline() {
             tr("online, %1").arg(text(bytes_text(s->media.bytes)))},
            s->in,
            text(s->path)});
+      media_ids_.resize(rows.size());
+      media_ids_.back() = source->first;
     }
   }
   for (const auto& s : d.view.played->segments())
@@ -316,15 +341,16 @@ void Stations::refresh_timeline() {
           tr("left %1, top %2, right %3, bottom %4 px").arg(c.left).arg(c.top).arg(c.right).arg(c.bottom)},
          c.frame,
          tr("Worst at frame %1").arg(c.frame)});
-  panel(Station::timeline)
-      ->set_sentence(tr("%1: %2 × %3 at %4, %5 segments%6.")
-                         .arg(text(t.name))
-                         .arg(t.width)
-                         .arg(t.height)
-                         .arg(t.rate.fps(), 0, 'f', 3)
-                         .arg(d.view.played->segments().size())
-                         .arg(offline ? tr(", %1 offline").arg(offline) : tr(", nothing offline")));
+  timeline_told_ = tr("%1: %2 × %3 at %4, %5 segments%6.")
+                       .arg(text(t.name))
+                       .arg(t.width)
+                       .arg(t.height)
+                       .arg(t.rate.fps(), 0, 'f', 3)
+                       .arg(d.view.played->segments().size())
+                       .arg(offline ? tr(", %1 offline").arg(offline) : tr(", nothing offline"));
+  panel(Station::timeline)->set_sentence(timeline_told_);
   panel(Station::timeline)->set_rows(rows);
+  ask_for_copies(panel(Station::timeline)->table()->currentRow());
 }
 
 void Stations::refresh_forecast() {

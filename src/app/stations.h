@@ -72,6 +72,9 @@ class Stations : public QStackedWidget {
   void refresh_release();
   void show_card(int row);
   void show_remedies(const std::vector<Proposal>& found);
+  /// Asks what copies of the medium in a row would bring.
+  void ask_for_copies(int row);
+  void show_copies(const std::string& source, const std::vector<Proposal>& found);
   Session& session_;
   StationPanel* panels_[kStations] = {};
   EffectsPanel* effects_;
@@ -82,6 +85,9 @@ class Stations : public QStackedWidget {
   TextBox* card_;
   RowTable* remedies_;
   std::vector<std::string> remedy_ids_;  ///< of its rows; empty: refused
+  QString timeline_told_;                ///< of the timeline, above what is told of a medium
+  std::vector<std::string> media_ids_;   ///< of the rows of media; empty: no source
+  std::string medium_;                   ///< the one that is told of
   FrameRange carded_;  ///< the span on the card
 };
 

@@ -123,6 +123,20 @@ void ask_who_accepts(QWidget* parent, Session& session, const std::vector<GateIt
   dialog->open();
 }
 
+void ask_where_angles_go(QWidget* parent, Session& session, const std::string& segment) {
+  if (!session.has_timeline()) return;
+  const QFileInfo timeline(session.file());
+  auto* dialog = new QFileDialog(parent, QObject::tr("Angles side by side, as a timeline"), timeline.absolutePath(), QObject::tr("OpenTimelineIO timelines (*.otio)"));
+  dialog->setObjectName("angles-to");
+  dialog->setAttribute(Qt::WA_DeleteOnClose);
+  dialog->setAcceptMode(QFileDialog::AcceptSave);
+  dialog->setDefaultSuffix("otio");
+  dialog->setOption(QFileDialog::DontConfirmOverwrite);  // nothing is ever overwritten
+  dialog->selectFile(timeline.completeBaseName() + QObject::tr(", angles.otio"));
+  QObject::connect(dialog, &QFileDialog::fileSelected, &session, [&session, segment](const QString& file) { session.open_angles(segment, file); });
+  dialog->open();
+}
+
 void ask_raster_and_rate(QWidget* parent, Session& session) {
   if (!session.has_timeline()) return;
   const Timeline& t = *session.timeline();

@@ -15,6 +15,9 @@ void show_media_found(QWidget* parent, Session& session, const QString& folder, 
 /// Asks who accepts these for the delivery as they are, and why.
 void ask_who_accepts(QWidget* parent, Session& session, const std::vector<GateItem>& items);
 
+/// Asks for a file, and opens a segment's angles side by side as a timeline in it.
+void ask_where_angles_go(QWidget* parent, Session& session, const std::string& segment);
+
 /// Asks for raster, rate and how timecode is counted.
 void ask_raster_and_rate(QWidget* parent, Session& session);
 

@@ -231,8 +231,7 @@ int angles_at_once(const Common& c, const Timeline& t, const RemedyArguments& a,
   const auto grid = angles_side_by_side(t, (*s)->id);
   if (!grid) return fail(grid.error(), c.json);
   if (!a.out.empty()) {
-    if (std::error_code e; fs::exists(a.out, e)) return fail(bad_input("a file lies there already", a.out, "Give another name, or move that file away.").error(), c.json);
-    if (auto r = save_timeline(**grid, a.out); !r) return fail(r.error(), c.json);
+    if (auto r = write_angles(t, (*s)->id, a.out); !r) return fail(r.error(), c.json);
   }
   auto stores = Stores::open(c.desk());
   if (!stores) return fail(stores.error(), c.json);

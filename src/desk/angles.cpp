@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "effects/registry.h"
+#include "interchange/otio.h"
 
 namespace gc {
 namespace {
@@ -56,6 +57,14 @@ Result<TimelinePtr> angles_side_by_side(const Timeline& timeline, const std::str
     ++index;
   }
   return grid;
+}
+
+Result<void> write_angles(const Timeline& timeline, const std::string& segment, const std::filesystem::path& file) {
+  const auto grid = angles_side_by_side(timeline, segment);
+  if (!grid) return std::unexpected(grid.error());
+  if (std::error_code e; std::filesystem::exists(file, e))
+    return bad_input("a file lies there already", file.string(), "Give another name, or move that file away.");
+  return save_timeline(**grid, file);
 }
 
 }  // namespace gc

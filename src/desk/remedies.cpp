@@ -95,6 +95,16 @@ Result<Applied> apply(const Situation& s, const Proposal& p, const Stores& store
   return done;
 }
 
+std::vector<Proposal> copies_for(const Situation& s, const std::string& source) {
+  std::vector<Proposal> all;
+  for (const std::string& id : {"mezzanine:" + source, "proxy:" + source + ":2"})
+    if (auto p = proposal_of(s, id)) {
+      if (p->refused.empty()) p->drops_saved = drops_saved(s, *p);
+      all.push_back(std::move(*p));
+    }
+  return all;
+}
+
 Result<TimelinePtr> with_automatic_scale(const Situation& s, int limit, const std::string& who) {
   TimelinePtr now = s.timeline;
   bool any = false;

@@ -30,6 +30,9 @@ Result<Applied> apply(const Situation& s, const Proposal& p, const Stores& store
                       const std::string& until, const std::function<bool(const PrerenderProgress&)>& progress,
                       const std::atomic<bool>& stop);
 
+/// What a light copy of a source would bring: at full size and at half of each side.
+std::vector<Proposal> copies_for(const Situation& s, const std::string& source);
+
 /// For each span that does not hold the highest scale down to 1/limit at which it does, as slips.
 Result<TimelinePtr> with_automatic_scale(const Situation& s, int limit, const std::string& who);
 

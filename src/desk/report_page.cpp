@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "base/clock.h"
+#include "desk/answered.h"
 #include "desk/planning.h"
 #include "desk/remedies.h"
 #include "desk/report.h"
@@ -115,7 +116,7 @@ Result<ReportPage> report_page(const View& view, const Stores& stores, const fs:
   for (const CompiledSegmentPtr& c : view.played->segments()) {
     const Span over = f.over({c->in, c->out});
     const double ms = ms_of(stages_over(f, {c->in, c->out}), c->segment->id);
-    const char* state = view.seals[static_cast<std::size_t>(c->in)] == FrameState::sealed ? "sealed" : view.seals[static_cast<std::size_t>(c->in)] == FrameState::half ? "half sealed" : "live";
+    const std::string state = answered_from(view, f, *c);
     segments.push_back({{"id", c->segment->id}, {"name", c->segment->name}, {"in", c->in}, {"out", c->out}, {"verdict", verdict_name(over.verdict)}, {"drops", over.expected_drops}, {"ms_a_frame", ms}, {"state", state}});
     page.csv += fmt::format("{},{},{},{},{},{:.4f},{:.2f},{:.2f},{}\r\n", quoted_csv(c->segment->id), quoted_csv(c->segment->name), tc(c->in), tc(c->out), verdict_name(over.verdict), over.drop_probability,
                             over.expected_drops, ms, state);

@@ -357,7 +357,7 @@ IntervalCost cost_of(const Alike& part, const CostPool& pool, const CostPool& li
   }
   c.fetch_ms *= base / static_cast<double>(pool.frames.size());
   c.process_ms *= base / static_cast<double>(pool.frames.size());
-  for (StageCost& s : c.stages) s.ms *= base;
+  for (StageCost& s : c.stages) s.ms *= base, s.turn_ms *= base;
   for (const StageCost& s : c.stages)
     if (s.kind == StageKind::read) c.read_ms += s.ms;
   c.load = load_of(c.fetch_ms, c.process_ms, options.workers, period);

@@ -21,7 +21,7 @@ thread_local std::jmp_buf* on_failed_assertion = nullptr;
 /// The distribution's solver is built with its assertions, and one that fails would end the program: a plan is not worth
 /// the window. While a thread solves, it goes on after the solver instead. Everywhere else an assertion ends the program,
 /// as in the C library's own function, which this one stands in for.
-extern "C" [[noreturn]] void __assert_fail(const char* what, const char* file, unsigned line, const char* function) noexcept {
+extern "C" void __assert_fail(const char* what, const char* file, unsigned line, const char* function) noexcept {
   if (on_failed_assertion) std::longjmp(*on_failed_assertion, 1);
   std::fprintf(stderr, "%s:%u: %s: Assertion `%s' failed.\n", file, line, function, what);
   std::abort();

@@ -8,7 +8,7 @@ namespace gc {
 const std::vector<const RemedyKind*>& remedy_kinds() {
   static const std::vector<const RemedyKind*> all{&prerender_kind(), &tap_kind(),    &bake_kind(),   &mezzanine_kind(),
                                                   &proxy_kind(),     &scale_kind(),  &bypass_kind(), &region_kind(),
-                                                  &device_kind(),    &memory_kind(), &other_seat_kind()};
+                                                  &draft_kind(),     &device_kind(), &memory_kind(), &other_seat_kind()};
   return all;
 }
 

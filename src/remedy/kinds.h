@@ -12,6 +12,7 @@ const RemedyKind& proxy_kind();
 const RemedyKind& scale_kind();
 const RemedyKind& bypass_kind();
 const RemedyKind& region_kind();
+const RemedyKind& draft_kind();
 const RemedyKind& device_kind();
 const RemedyKind& memory_kind();
 const RemedyKind& other_seat_kind();

@@ -9,6 +9,7 @@
 
 #include <cstring>
 #include <future>
+#include <thread>
 
 #include "base/clock.h"
 #include "base/log.h"
@@ -50,35 +51,11 @@ std::vector<Hash128> unpacked(std::string_view blob) {
   return hashes;
 }
 
-/// Removes half-written pieces whose lease names a process of this machine that is gone. Those of other
-/// machines, and those without a lease, are left alone: nobody here can tell whether they are being written.
-void sweep(const fs::path& folder) {
-  std::error_code e;
-  std::vector<std::string> dead, writing;
-  DIR* dir = ::opendir(folder.c_str());
-  if (!dir) return;
-  while (const dirent* entry = ::readdir(dir)) {
-    const std::string_view name = entry->d_name;
-    if (!name.starts_with(kWriting)) continue;
-    if (!name.ends_with(kLease)) {
-      writing.emplace_back(name);
-      continue;
-    }
-    const auto process = read_file(folder / name, 4096);
-    if (process && (process->empty() || !may_be_alive(*process))) dead.emplace_back(name.substr(0, name.size() - std::strlen(kLease)));
-  }
-  ::closedir(dir);
-  for (const std::string& lease : dead) {
-    for (const std::string& name : writing)
-      if (name.starts_with(lease + "-")) fs::remove(folder / name, e);
-    fs::remove(folder / (lease + kLease), e);
-  }
-}
-
 /// What lies in a folder of pieces.
 struct Listing {
   absl::flat_hash_map<std::string, std::uint64_t> sizes;  ///< of its pieces, by name
   std::size_t described = 0;                              ///< files that stand beside one
+  std::vector<std::string> writing;                       ///< half-written pieces and who writes them
 };
 Listing listing_of(const fs::path& folder) {
   Listing all;
@@ -88,13 +65,32 @@ Listing listing_of(const fs::path& folder) {
   while (const dirent* entry = ::readdir(dir)) {
     const std::string_view name = entry->d_name;
     struct stat s {};
-    if (name.starts_with(kWriting) || name.starts_with(".")) continue;
-    if (name.ends_with(".json")) ++all.described;
+    if (name.starts_with(".")) continue;
+    if (name.starts_with(kWriting)) all.writing.emplace_back(name);
+    else if (name.ends_with(".json")) ++all.described;
     else if (::fstatat(::dirfd(dir), entry->d_name, &s, 0) == 0) all.sizes.emplace(name, static_cast<std::uint64_t>(s.st_size));
   }
   ::closedir(dir);
   return all;
 }
+
+/// Removes half-written pieces whose lease names a process of this machine that is gone. Those of other
+/// machines, and those without a lease, are left alone: nobody here can tell whether they are being written.
+void sweep(const fs::path& folder, const Listing& listing) {
+  std::error_code e;
+  for (const std::string& name : listing.writing) {
+    if (!name.ends_with(kLease)) continue;
+    const auto process = read_file(folder / name, 4096);
+    if (!process || (!process->empty() && may_be_alive(*process))) continue;
+    const std::string dead = name.substr(0, name.size() - std::strlen(kLease));
+    for (const std::string& piece : listing.writing)
+      if (piece.starts_with(dead + "-")) fs::remove(folder / piece, e);
+    fs::remove(folder / name, e);
+  }
+}
+
+/// Whether it answers something else than finished frames.
+bool is_tap(const Chunk& c) { return c.kind != TapKind::frame && c.removed.empty(); }
 
 }  // namespace
 
@@ -130,10 +126,7 @@ Result<std::shared_ptr<Shelf>> Shelf::open(const fs::path& folder) {
   // A piece's record must survive a power cut as surely as the piece.
   if (auto r = database->run("PRAGMA synchronous=FULL"); !r) return std::unexpected(r.error());
   shelf->database_ = *database;
-  sweep(folder / "chunks");
   if (auto r = shelf->load(); !r) return std::unexpected(r.error());
-  for (const ShelfVolume& v : shelf->volumes())
-    if (!v.own && v.available) sweep(fs::path(v.folder) / "chunks");
   return shelf;
 }
 
@@ -153,8 +146,71 @@ bool Shelf::whole(const Chunk& chunk) const {
   return fs::file_size(file_of(chunk), e) == chunk.bytes && !e;
 }
 
+/// Puts the frames of pieces into their places while further pieces are read from the index: each takes as long as the other.
+class Shelf::Placing {
+ public:
+  Placing(const Shelf& shelf, std::size_t most) : shelf_(shelf) { pieces.reserve(most), thread_ = std::jthread([this] { work(); }); }
+  ~Placing() { over_ = true; }
+
+  bool full() const { return pieces.size() == pieces.capacity(); }
+  void add(std::unique_ptr<Piece> piece) {
+    constexpr std::size_t kAtOnce = 64;
+    in_order_ = in_order_ && (pieces.empty() || pieces.back()->chunk.made <= piece->chunk.made);
+    pieces.push_back(std::move(piece));
+    if (pieces.size() % kAtOnce == 0) ready_.store(pieces.size(), std::memory_order_release);
+  }
+  /// Waits until all is in its place. Of pieces that have the same frame the latest that can be read answers.
+  void finish(const std::function<Reach(const Chunk&)>& reach_of) {
+    ready_ = pieces.size(), over_ = true;
+    thread_.join();
+    if (!in_order_)
+      std::ranges::stable_sort(pieces, [](const auto& a, const auto& b) { return a->chunk.made < b->chunk.made; });
+    for (const auto& p : pieces) p->reach = reach_of(p->chunk);
+    if (doubled_.empty()) return;
+    for (const Hash128& name : doubled_) shelf_.places_.erase(name);
+    for (const auto& p : pieces) {
+      if (!p->overlaps) continue;
+      for (std::uint32_t i = 0; i < p->chunk.frames.size(); ++i)
+        if (doubled_.contains(p->chunk.frames[i])) shelf_.answer(p->chunk.frames[i], {p.get(), i});
+    }
+  }
+
+  std::vector<std::unique_ptr<Piece>> pieces;  ///< in the order of the index
+
+ private:
+  void work() {
+    for (std::size_t done = 0;;) {
+      const bool last = over_;
+      const std::size_t ready = ready_.load(std::memory_order_acquire);
+      for (; done < ready; ++done) place(*pieces[done]);
+      if (last && done == ready_) return;
+      std::this_thread::sleep_for(std::chrono::microseconds(100));
+    }
+  }
+  void place(Piece& p) {
+    if (!p.chunk.removed.empty()) return;
+    // Of a million places hardly one lies in a cache: those of a piece are fetched all at once.
+    for (const Hash128& name : p.chunk.frames) shelf_.places_.prefetch(name);
+    for (std::uint32_t i = 0; i < p.chunk.frames.size(); ++i) {
+      const auto [it, fresh] = shelf_.places_.try_emplace(p.chunk.frames[i], Place{&p, i});
+      if (fresh) continue;
+      it->second.piece->overlaps = p.overlaps = true;
+      doubled_.insert(p.chunk.frames[i]);
+    }
+  }
+
+  const Shelf& shelf_;
+  Names doubled_;  ///< in more than one piece
+  bool in_order_ = true;
+  std::atomic<std::size_t> ready_ = 0;
+  std::atomic<bool> over_ = false;
+  std::jthread thread_;
+};
+
 Result<void> Shelf::load() const {
-  // The folders are looked through while the index is read: each takes as long as the other.
+  // What others add from here on is seen as a change.
+  if (Statement version = database_.prepare("PRAGMA data_version"); version.step()) seen_version_ = version.integer(0);
+  // The folders are looked through while the index is read.
   std::map<std::string, std::future<Listing>> listings;
   const auto list = [&](const std::string& volume) {
     if (!listings.contains(volume)) listings[volume] = std::async(std::launch::async, listing_of, chunks_of(volume));
@@ -162,11 +218,24 @@ Result<void> Shelf::load() const {
   list("");
   Statement v = database_.prepare("SELECT folder FROM volume WHERE folder != ''");
   while (v.step()) list(v.text(0));
+  std::vector<Chunk> rows;         // that may be known
+  std::optional<Placing> placing;  // where nothing is known yet
+  std::unique_lock lock(mutex_);
+  if (pieces_.empty()) {
+    Statement most = database_.prepare("SELECT ifnull(max(rowid), 0) FROM chunk");
+    most.step();
+    constexpr std::size_t kFrames = 24;  // of a piece, as a rule
+    const auto pieces = static_cast<std::size_t>(most.integer(0));
+    by_file_.reserve(pieces), places_.reserve(std::min<std::size_t>(pieces * kFrames, std::size_t{1} << 23));
+    placing.emplace(*this, pieces);
+  } else {
+    lock.unlock();  // who plays does not wait for drives
+  }
   Statement q = database_.prepare(
       R"(SELECT file, frames, bytes, timeline, segment, "offset", made, "after", sums, kind, form, width, height, seconds, used,
          pinned, removed, volume, beside FROM chunk)");
-  std::vector<Chunk> rows;
-  while (q.step()) {
+  std::map<std::string, std::size_t> recorded;
+  while ((!placing || !placing->full()) && q.step()) {
     Chunk c{q.text(0), unpacked(q.blob(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4), q.integer(5), q.text(6),
             static_cast<int>(q.integer(7)), unpacked(q.blob(8))};
     const auto kind = q.integer(9);
@@ -175,48 +244,58 @@ Result<void> Shelf::load() const {
     c.width = static_cast<int>(q.integer(11)), c.height = static_cast<int>(q.integer(12));
     c.seconds = q.real(13), c.used = q.text(14), c.pinned = q.integer(15) != 0, c.removed = q.text(16), c.volume = q.text(17);
     c.beside = static_cast<std::uint64_t>(q.integer(18));
-    rows.push_back(std::move(c));
+    list(c.volume);
+    ++recorded[c.volume];
+    if (!placing) {
+      rows.push_back(std::move(c));
+      continue;
+    }
+    auto piece = std::make_unique<Piece>();
+    piece->path = file_of(c), piece->chunk = std::move(c);
+    by_file_.emplace(piece->chunk.file, piece.get());
+    placing->add(std::move(piece));
   }
   if (!q.ok())
     return bad_input("the shelf index cannot be read: " + database_.message(), database_.path().string(),
                      "Move the index away; it is made again from what stands beside the pieces.");
-  // The latest is indexed last, and answers.
-  const auto earlier = [](const Chunk& a, const Chunk& b) { return a.made < b.made; };
-  if (!std::is_sorted(rows.begin(), rows.end(), earlier)) std::stable_sort(rows.begin(), rows.end(), earlier);
-  for (const Chunk& c : rows) list(c.volume);
   std::map<std::string, Listing> folders;
   for (auto& [volume, listing] : listings) folders[volume] = listing.get();
-  const auto is_whole = [&](const Chunk& c) {
+  int away = 0;
+  const auto reach_of = [&](const Chunk& c) {
     const auto& sizes = folders[c.volume].sizes;
     const auto it = sizes.find(c.file);
-    return it != sizes.end() && it->second == c.bytes;
-  };
-  const std::unique_lock lock(mutex_);
-  absl::flat_hash_set<std::string> before;
-  for (const auto& p : pieces_) before.insert(p->chunk.file);
-  std::size_t frames = 0;
-  for (const Chunk& c : rows) frames += c.frames.size();
-  by_file_.reserve(rows.size()), places_.reserve(frames);
-  int away = 0;
-  std::map<std::string, std::size_t> recorded;
-  for (std::size_t i = 0; i < rows.size(); ++i) {
-    Chunk& c = rows[i];
-    const bool there = is_whole(c);
+    const bool there = it != sizes.end() && it->second == c.bytes;
     away += !there;
-    ++recorded[c.volume];
-    before.erase(c.file);
-    const Reach reach = there ? Reach::readable : Reach::away;
-    const auto known = by_file_.find(c.file);
-    if (known == by_file_.end()) {
-      index(std::move(c), reach);
-      continue;
+    return there ? Reach::readable : Reach::away;
+  };
+  if (placing) {
+    for (const auto& [volume, folder] : folders) sweep(chunks_of(volume), folder);
+    placing->finish(reach_of);
+    pieces_ = std::move(placing->pieces);
+    for (const auto& p : pieces_) taps_ += is_tap(p->chunk);
+    ++changes_;
+  } else {
+    lock.lock();
+    // The latest is indexed last, and answers.
+    const auto earlier = [](const Chunk& a, const Chunk& b) { return a.made < b.made; };
+    if (!std::is_sorted(rows.begin(), rows.end(), earlier)) std::stable_sort(rows.begin(), rows.end(), earlier);
+    absl::flat_hash_set<std::string> before;
+    for (const auto& p : pieces_) before.insert(p->chunk.file);
+    for (Chunk& c : rows) {
+      const Reach reach = reach_of(c);
+      before.erase(c.file);
+      const auto known = by_file_.find(c.file);
+      if (known == by_file_.end()) {
+        index(std::move(c), reach);
+        continue;
+      }
+      Piece& p = *known->second;
+      p.chunk.pinned = c.pinned;
+      if (p.chunk.removed != c.removed || p.chunk.volume != c.volume || p.chunk.bytes != c.bytes) index(std::move(c), reach);
+      else if (reach == Reach::readable && p.reach == Reach::away) p.reach = Reach::readable, ++changes_;
     }
-    Piece& p = *known->second;
-    p.chunk.pinned = c.pinned;
-    if (p.chunk.removed != c.removed || p.chunk.volume != c.volume || p.chunk.bytes != c.bytes) index(std::move(c), reach);
-    else if (there && p.reach == Reach::away) p.reach = Reach::readable, ++changes_;
+    for (const std::string& file : before) forget(file);
   }
-  for (const std::string& file : before) forget(file);
   if (away > 0) spdlog::warn("{} sealed pieces of {} cannot be read now; their frames are live", away, folder_.string());
   // Pieces that the index does not have: it was lost, or is older than they are.
   int taken = 0;
@@ -239,13 +318,8 @@ Result<void> Shelf::load() const {
     }
   }
   if (taken > 0) spdlog::info("{} pieces were taken in that the shelf's index did not have", taken);
-  Statement version = database_.prepare("PRAGMA data_version");
-  if (version.step()) seen_version_ = version.integer(0);
   return {};
 }
-
-/// Whether it answers something else than finished frames.
-static bool is_tap(const Chunk& c) { return c.kind != TapKind::frame && c.removed.empty(); }
 
 void Shelf::index(Chunk chunk, Reach reach) const {
   forget(chunk.file);
@@ -262,9 +336,13 @@ void Shelf::index(Chunk chunk, Reach reach) const {
     const auto [it, fresh] = places_.try_emplace(p->chunk.frames[i], Place{p, i});
     if (fresh) continue;
     it->second.piece->overlaps = p->overlaps = true;
-    // The latest that can be read answers.
-    if (reach == Reach::readable || it->second.piece->reach != Reach::readable) it->second = {p, i};
+    answer(p->chunk.frames[i], {p, i});
   }
+}
+
+void Shelf::answer(const Hash128& name, Place place) const {
+  const auto [it, fresh] = places_.try_emplace(name, place);
+  if (!fresh && (place.piece->reach == Reach::readable || it->second.piece->reach != Reach::readable)) it->second = place;
 }
 
 void Shelf::forget(const std::string& file) const {

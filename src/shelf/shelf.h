@@ -177,10 +177,13 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   };
   using Names = NameSet;
   struct Budget;
+  class Placing;
 
   Result<void> load() const;
   void index(Chunk chunk, Reach reach) const;  ///< locked for writing
   void forget(const std::string& file) const;  ///< locked for writing
+  /// The later of two pieces answers a frame, unless only the earlier can be read; locked for writing.
+  void answer(const Hash128& name, Place place) const;
   Result<void> record(const Chunk& chunk) const;
   std::string file_of(const Chunk& chunk) const;
   fs::path chunks_of(const std::string& volume) const;

@@ -11,6 +11,7 @@
 #include "app/plan_panel.h"
 #include "app/news.h"
 #include "app/queue_window.h"
+#include "app/stations.h"
 #include "app/style.h"
 #include "window_fixture.h"
 
@@ -888,6 +889,31 @@ TEST_F(Views, APlaybackScaleIsChosenInTheMenuAndNeverReachesTheDelivery) {
   scales->actions().front()->trigger();
   ASSERT_TRUE(wait_for(
       [&] { return session->current() && session->derived()->view.played->options().scale == 1; }, 30000));
+}
+
+TEST_F(Views, AMediumSaysWhatItsCopiesWouldBring) {
+  key(Qt::Key_2);
+  auto* stations = window->findChild<Stations*>();
+  ASSERT_TRUE(stations);
+  StationPanel* panel = stations->panel(Station::timeline);
+  panel->table()->setFocus();
+  panel->table()->selectRow(0);
+  ASSERT_TRUE(wait_for([&] { return panel->sentence().contains("light copy") && panel->sentence().contains("1/2 size"); }, 30000)) << panel->sentence().toStdString();
+  EXPECT_THAT(panel->sentence().toStdString(), testing::HasSubstr("hides detail, noise and fine keys"));
+  EXPECT_TRUE(panel->sentence().startsWith("The Kiln Year")) << "below what is said of the timeline";
+}
+
+TEST_F(Views, AnglesAreOpenedSideBySideInANewFileOnly) {
+  QString said;
+  const auto c = QObject::connect(session.get(), &Session::failed, [&](const QString& text) { said = text; });
+  const QTemporaryDir dir;
+  const QString file = dir.filePath("angles.otio");
+  const std::string one = session->derived()->view.played->segments().front()->segment->id;
+  session->open_angles(one, file);
+  ASSERT_TRUE(wait_for([&] { return !said.isEmpty(); }, 30000));
+  EXPECT_TRUE(said.contains("angle")) << said.toStdString();
+  EXPECT_FALSE(QFile::exists(file));
+  QObject::disconnect(c);
 }
 
 }  // namespace

@@ -338,6 +338,9 @@ TEST(AnglesSideBySide, ShowEachCameraInItsPlace) {
   EXPECT_EQ(strongest(120, 22), 1);
   EXPECT_EQ(strongest(40, 67), 2);
   EXPECT_EQ(strongest(120, 67), -1);
+  ASSERT_TRUE(write_angles(*cut, "talk", dir / "angles.otio"));
+  EXPECT_EQ((*load_timeline(dir / "angles.otio"))->tracks.size(), 3u);
+  EXPECT_FALSE(write_angles(*cut, "talk", dir / "angles.otio")) << "what lies there stays";
   EXPECT_FALSE(angles_side_by_side(*cut, "nobody"));
   EXPECT_FALSE(angles_side_by_side(*test::Build().track("V1").solid("one", 5, 0, 0, 0).done(), "one"));
 }

@@ -134,6 +134,33 @@ TEST_F(Remedies, ARegionIsMadeAndTheRestIsBlack) {
   EXPECT_GT(image.row(90)[4 * 160 + 1], 0);
 }
 
+TEST_F(Remedies, DraftScalingIsASlipThatIsLiftedAgain) {
+  const std::string large = test::movie(dir_ / "large.mp4", Form::h264_intra, 640, 360, 24);
+  timeline_ = Build(320, 180).media("l", large, 24).track("V1").segment("a", "l", 0, 24, {test::cdl("grade", 1.2)}).done();
+  const Image well = played(timeline_, 8);
+  const Applied done = applied("draft:all");
+  ASSERT_TRUE(done.timeline);
+  const Image quick = played(done.timeline, 8);
+  EXPECT_GT(psnr(quick, well), 30) << "the same picture";
+  EXPECT_LT(psnr(quick, well), 90) << "not scaled the same way";
+  EXPECT_FALSE(check_gate(*view_of(done.timeline, stores_).delivered, nullptr).may_deliver());
+  EXPECT_FALSE(proposal_of(situation(done.timeline), "draft:all")->refused.empty()) << "once is enough";
+  const TimelinePtr lifted = with_lifted(*done.timeline, [](const Slip& x) { return x.kind == slip_kind::draft; }, "2026-01-01T00:00:00Z");
+  ASSERT_TRUE(lifted);
+  EXPECT_TRUE(std::isinf(psnr(played(lifted, 8), well)));
+}
+
+// What a colourist is told of a source: a light copy at full size hides nothing, one of half of each side does.
+TEST_F(Remedies, ASourcesCopiesAreToldTogether) {
+  const auto copies = copies_for(situation(), "m");
+  ASSERT_EQ(copies.size(), 2u);
+  EXPECT_EQ(copies[0].id, "mezzanine:m");
+  EXPECT_TRUE(copies[0].hides.empty());
+  EXPECT_EQ(copies[1].id, "proxy:m:2");
+  EXPECT_FALSE(copies[1].hides.empty());
+  EXPECT_TRUE(copies_for(situation(), "none").empty());
+}
+
 TEST_F(Remedies, WhatIsJudgedExactlyIsNeverHidden) {
   const TimelinePtr exact = with_truth(*timeline_, {"a"}, Truth::exact);
   const Situation s = situation(exact);
