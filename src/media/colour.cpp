@@ -127,6 +127,14 @@ const std::vector<std::string>& colour_spaces() {
   return names;
 }
 
+ColourCodes colour_codes(const std::string& space) {
+  if (space == "Rec. 2020") return {9, 14};
+  if (space == "PQ") return {9, 16};
+  if (space == "HLG") return {9, 18};
+  if (space == "Linear Rec. 709") return {1, 8};
+  return {};
+}
+
 bool is_light(const std::string& space) { return space == "Linear Rec. 709" || space == "ACEScg" || space == "ACES2065-1"; }
 
 bool is_colour_space(const std::string& name) {

@@ -15,6 +15,12 @@ bool is_colour_space(const std::string& name);
 /// Whether its values are proportional to light, without an upper bound.
 bool is_light(const std::string& space);
 
+/// Code points of ITU-T H.273 for primaries and transfer characteristics; BT.709 where a space has none.
+struct ColourCodes {
+  int primaries = 1, transfer = 1;
+};
+ColourCodes colour_codes(const std::string& space);
+
 /// Ready to run from several threads at once.
 class ColourTransform {
  public:

@@ -194,6 +194,7 @@ struct MovieWriter::Impl {
   }
 
   int copy_size = 1;
+  ColourCodes colours;
 
   Result<void> start(Form form, int width, int height, Rate rate, const AVFrame* like = nullptr) {
     av_log_set_level(AV_LOG_QUIET);
@@ -216,8 +217,9 @@ struct MovieWriter::Impl {
     codec->time_base = {static_cast<int>(rate.den), static_cast<int>(rate.num)};
     codec->framerate = {static_cast<int>(rate.num), static_cast<int>(rate.den)};
     codec->color_range = AVCOL_RANGE_MPEG;
-    codec->colorspace = AVCOL_SPC_BT709, codec->color_primaries = AVCOL_PRI_BT709,
-    codec->color_trc = AVCOL_TRC_BT709;
+    codec->colorspace = AVCOL_SPC_BT709;
+    codec->color_primaries = static_cast<AVColorPrimaries>(colours.primaries);
+    codec->color_trc = static_cast<AVColorTransferCharacteristic>(colours.transfer);
     if (like) {
       codec->colorspace = matrix_of(*like);
       codec->color_primaries = like->color_primaries, codec->color_trc = like->color_trc;
@@ -348,9 +350,9 @@ MovieWriter::MovieWriter(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
 MovieWriter::~MovieWriter() = default;
 
 Result<std::unique_ptr<MovieWriter>> MovieWriter::create(const std::string& path, Form form, int width,
-                                                         int height, Rate rate) {
+                                                         int height, Rate rate, const ColourCodes& colours) {
   auto impl = std::make_unique<Impl>();
-  impl->path = path;
+  impl->path = path, impl->colours = colours;
   if (auto r = impl->start(form, width, height, rate); !r) return std::unexpected(r.error());
   return std::unique_ptr<MovieWriter>(new MovieWriter(std::move(impl)));
 }

@@ -8,6 +8,7 @@
 
 #include "base/error.h"
 #include "base/rational.h"
+#include "media/colour.h"
 #include "media/image.h"
 
 struct AVFrame;
@@ -70,8 +71,9 @@ inline constexpr int kVc3Lb = 5888, kVc3Sq = 18944, kVc3Hqx = 28672, kVc3444 = 5
 /// Writes one file. Frames are numbered from 0. Nothing is durable before finish().
 class MovieWriter {
  public:
+  /// @param colours that the coded pictures say of themselves; their matrix is that of BT.709
   static Result<std::unique_ptr<MovieWriter>> create(const std::string& path, Form form, int width,
-                                                     int height, Rate rate);
+                                                     int height, Rate rate, const ColourCodes& colours = {});
   /// For decoded pictures like this one, which are written with its matrix, primaries, transfer, pixel aspect and
   /// orientation, without a way through working images. They are scaled to the given size where theirs is another.
   /// @param copy_size of a proxy: so many times smaller on each side than its original, which the file says of itself

@@ -61,7 +61,8 @@ class PieceWriter {
                                 static_cast<double>(each) * t.rate.fps() / 1e6);
       if (!draft) return std::unexpected(draft.error());
       draft_.emplace(std::move(*draft));
-      auto writer = MovieWriter::create(draft_->path.string(), subject_.form, t.width, t.height, t.rate);
+      auto writer = MovieWriter::create(draft_->path.string(), subject_.form, t.width, t.height, t.rate,
+                                        subject_.kind == TapKind::frame ? colour_codes(t.display_space) : ColourCodes{});
       if (!writer) return std::unexpected(writer.error());
       writer_ = std::move(*writer);
       chunk_ = {};

@@ -86,14 +86,6 @@ std::vector<FrameRange> both(const std::vector<FrameRange>& a, const std::vector
   return all;
 }
 
-/// Code points of H.273 for a display space: primaries and transfer characteristics.
-std::pair<int, int> colour_codes(const std::string& space) {
-  if (space == "Rec. 2020") return {9, 14};
-  if (space == "PQ") return {9, 16};
-  if (space == "Linear Rec. 709") return {1, 8};
-  return {1, 1};
-}
-
 /// Text over the lower edge of a picture.
 void burn_in(Image& image, const std::string& text) {
   const EffectType& title = title_generator();
@@ -190,7 +182,8 @@ class Delivery {
       fs::remove(temporary, e);
       JoinOptions join;
       join.rate = t_.rate, join.timecode = timecode_at(t_, o_.range.in), join.title = t_.name;
-      std::tie(join.primaries, join.transfer) = colour_codes(t_.display_space);
+      const ColourCodes colours = colour_codes(t_.display_space);
+      join.primaries = colours.primaries, join.transfer = colours.transfer;
       report_.remarks.clear();
       if (o_.sound) join.sound = mixed_sound(t_, o_.range, report_.remarks);
       const auto joined = join_movies(*list, temporary.string(), join, [&](Frames n) { return tell("Putting together", n, 0); });
@@ -300,7 +293,7 @@ class Delivery {
       if (auto r = whole(frame); !r) return std::unexpected(r.error());
       const fs::path file = parts() / (piece_name(todo[piece]) + form_extension(quote_.form)), temporary = file.string() + ".writing" + form_extension(quote_.form);
       if (!writer) {
-        auto made = MovieWriter::create(temporary.string(), quote_.form, t_.width, t_.height, t_.rate);
+        auto made = MovieWriter::create(temporary.string(), quote_.form, t_.width, t_.height, t_.rate, colour_codes(t_.display_space));
         if (!made) return std::unexpected(made.error());
         writer = std::move(*made);
       }

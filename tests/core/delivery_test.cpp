@@ -113,6 +113,20 @@ TEST_F(Delivering, OtherProgramsReadRateTimecodeColoursAndCount) {
   EXPECT_TRUE(read_back(timeline_, o.to).good()) << told(read_back(timeline_, o.to));
 }
 
+// ITU-T H.273: BT.2020 primaries are 9, SMPTE ST 2084 is 16, and the coded pictures say so themselves, whatever holds them.
+TEST_F(Delivering, ReviewCopiesSayTheDisplaysColoursInTheirPictures) {
+  auto t = std::make_shared<Timeline>(*timeline_);
+  t->display_space = "PQ";
+  for (const auto& [form, raw] : {std::pair{"h264", "h264"}, {"h265", "hevc"}}) {
+    const DeliveryOptions o = options(std::string(form) + ".mp4", form);
+    ASSERT_TRUE(delivered_to(t, o));
+    const std::string stream = (dir_ / (std::string("raw.") + raw)).string();
+    output_of("ffmpeg -v error -y -i '" + o.to.string() + "' -map 0:v -c copy -bsf:v " + raw + "_mp4toannexb -f " + raw + " '" + stream + "'");
+    const std::string said = output_of("ffprobe -v error -show_entries stream=color_primaries,color_transfer -of default=nw=1 '" + stream + "'");
+    EXPECT_THAT(said, testing::AllOf(HasSubstr("color_primaries=bt2020"), HasSubstr("color_transfer=smpte2084"))) << form;
+  }
+}
+
 // Frame hashes of a lossless form are those that FFmpeg finds, and its pictures those of our live frames.
 TEST_F(Delivering, TheManifestIsWhatFfmpegsFramehashWrites) {
   const DeliveryOptions o = options("kiln.mkv", "ffv1");

@@ -4,6 +4,7 @@
 #include <random>
 
 #include "desk/relink.h"
+#include "documents.h"
 #include "interchange/media_url.h"
 #include "media/picture_file.h"
 #include "support.h"
@@ -353,37 +354,6 @@ class Documents {
   std::mt19937_64 any_;
 };
 
-/// Our own part of the metadata is no edit of what others wrote.
-Json without_ours(Json j, bool& had) {
-  if (j.is_object()) {
-    if (j.contains("metadata") && j["metadata"].is_object()) had |= j["metadata"].erase("glass_clock") > 0;
-    for (auto& [key, value] : j.items()) value = without_ours(value, had);
-  } else if (j.is_array()) {
-    for (Json& value : j) value = without_ours(value, had);
-  }
-  return j;
-}
-/// "metadata" that was not there, or was no object, holds ours; nothing else may differ.
-bool same(const Json& was, const Json& is, const std::string& at, std::string& where) {
-  where = at;
-  if (was.is_object() && is.is_object()) {
-    for (const auto& [key, value] : was.items()) {
-      if (key == "metadata" && !value.is_object()) continue;
-      if (!is.contains(key) || !same(value, is[key], at + "/" + key, where)) return false;
-    }
-    for (const auto& [key, value] : is.items())
-      if (!was.contains(key) && key != "metadata") return where = at + "/" + key + " is new", false;
-    return true;
-  }
-  if (was.is_array() && is.is_array() && was.size() == is.size()) {
-    for (std::size_t i = 0; i < was.size(); ++i)
-      if (!same(was[i], is[i], at + "/" + std::to_string(i), where)) return false;
-    return true;
-  }
-  where = at;
-  return was == is;
-}
-
 TEST(Unknown, EverythingSurvivesASave) {
   EXPECT_TRUE(rc::check([](std::uint64_t seed) {
     const Json document = Documents(seed).timeline();
@@ -391,14 +361,14 @@ TEST(Unknown, EverythingSurvivesASave) {
     if (!t) RC_FAIL("refused: " + t.error().text() + "\n" + document.dump(1));
     bool had = false;
     std::string where;
-    const Json back = without_ours(Json::parse(timeline_to_otio(**t)), had);
+    const Json back = test::without_ours(Json::parse(timeline_to_otio(**t)), had);
     RC_ASSERT(had);
-    if (!same(document, back, "", where)) RC_FAIL(where + "\n" + document.dump(1));
+    if (!test::same_document(document, back, "", where)) RC_FAIL(where + "\n" + document.dump(1));
     // And a second time, from what was written.
     const auto again = timeline_from_otio(timeline_to_otio(**t), "r.otio", "/w");
     RC_ASSERT(again.has_value());
     bool had_again = false;
-    if (!same(document, without_ours(Json::parse(timeline_to_otio(**again)), had_again), "", where)) RC_FAIL("again: " + where + "\n" + document[Json::json_pointer(where)].dump(1) + "\n" + Json::parse(timeline_to_otio(**again))[Json::json_pointer(where)].dump(1));
+    if (!test::same_document(document, test::without_ours(Json::parse(timeline_to_otio(**again)), had_again), "", where)) RC_FAIL("again: " + where + "\n" + document[Json::json_pointer(where)].dump(1) + "\n" + Json::parse(timeline_to_otio(**again))[Json::json_pointer(where)].dump(1));
   }));
 }
 
