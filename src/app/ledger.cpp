@@ -180,7 +180,7 @@ QVariant LedgerModel::data(const QModelIndex& i, int role) const {
 }
 
 QVariant LedgerModel::headerData(int section, Qt::Orientation o, int role) const {
-  static const char* kHeads[] = {"Segment", "In", "Load", "ms", "Verdict", "Drops", "Truth", "Answered from"};
+  static const char* kHeads[] = {"Segment", "In", "Load", "ms", "Verdict", "Drops", "Truth", "Plays from"};
   static const char* kTips[] = {"",
                                 "Timecode of the first frame",
                                 "Greatest mean load: 1.0 is exactly real time",
@@ -226,7 +226,7 @@ Ledger::Ledger(Session& session, QWidget* parent)
   table_->setExpandsOnDoubleClick(true);
   table_->header()->setHighlightSections(false);
   proxy_->setRecursiveFilteringEnabled(true);
-  static constexpr int kWidths[] = {136, 94, 48, 54, 96, 56, 58, 80};
+  static constexpr int kWidths[] = {122, 98, 55, 55, 92, 62, 64, 78};
   for (int c = 0; c < LedgerModel::kColumns; ++c) table_->setColumnWidth(c, kWidths[c]);
   table_->header()->setStretchLastSection(true);
   filter_->setObjectName("filter");
