@@ -25,7 +25,7 @@ double encode_ms(const Notebook& notebook, const Timeline& t, Form form, int wid
       {Form::vc3_lb, 0.8},   {Form::vc3_sq, 0.9},  {Form::vc3_hq, 1.0},      {Form::vc3_hqx, 1.0}, {Form::vc3_444, 1.7},
       {Form::v210, 0.25},    {Form::vc5, 0.9},     {Form::ffv1, 1.6},        {Form::ffv1_444, 2.2}, {Form::ffv1_alpha, 2.8},
       {Form::rdd36, 1.6},    {Form::rdd36_alpha, 2.8}, {Form::motion_jpeg, 0.5}, {Form::h264_intra, 1.2},
-      {Form::exr_half, 1.0}, {Form::exr_half_alpha, 1.3}};
+      {Form::exr_half, 1.4}, {Form::exr_half_alpha, 1.7}};
   // What was measured is the form that finished frames of this raster are kept in.
   const double measured = mean(notebook.encode(encode_key(t.width, t.height)));
   const auto against = [](Form f) {
