@@ -59,7 +59,7 @@ void Balance::work_out() {
                         ms});
   }
   summary_ = (by_fetching ? tr("load %1: reading and decoding in order take %2 of %3 ms a frame%4")
-                          : tr("load %1: %2 ms of work a frame, %5 processors have %3%4"))
+                          : tr("load %1: %2 ms of work, %5 processors have %3%4"))
                  .arg(load, 0, 'f', 2)
                  .arg(total_, 0, 'f', 1)
                  .arg(budget_, 0, 'f', 1)

@@ -226,7 +226,7 @@ Ledger::Ledger(Session& session, QWidget* parent)
   table_->setExpandsOnDoubleClick(true);
   table_->header()->setHighlightSections(false);
   proxy_->setRecursiveFilteringEnabled(true);
-  static constexpr int kWidths[] = {122, 98, 55, 55, 92, 62, 64, 78};
+  static constexpr int kWidths[] = {130, 98, 54, 55, 102, 60, 64, 84};
   for (int c = 0; c < LedgerModel::kColumns; ++c) table_->setColumnWidth(c, kWidths[c]);
   table_->header()->setStretchLastSection(true);
   filter_->setObjectName("filter");

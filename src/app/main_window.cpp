@@ -206,7 +206,7 @@ void MainWindow::make_layout() {
   left->setChildrenCollapsible(false);
   halves->addWidget(left);
   halves->addWidget(right);
-  halves->setSizes({640, 520});
+  halves->setSizes({672, 488});
   halves->setStretchFactor(1, 1);
   halves->setChildrenCollapsible(false);
   down->addWidget(halves, 1);
