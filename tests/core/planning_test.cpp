@@ -65,7 +65,7 @@ TEST(Exactly, WhatIsNoNumberIsNotAskedOfTheSolver) {
   EXPECT_FALSE(solve(mip, 1).solved);
 }
 
-// Every choice of 40 small random timelines; `gclk score --plans` does a thousand.
+// Every choice of 24 small random timelines; `gclk score --plans` does a thousand.
 TEST(Exactly, EqualsEveryChoiceThereIs) {
   const PlanScore s = score_plans({.seed = 77, .small_cases = 24, .cases = 2, .large = {}}, {});
   EXPECT_EQ(s.brute_force_equal, 24);

@@ -234,7 +234,7 @@ TEST_F(Taps, TransparencyIsKeptThroughAForm) {
 }
 
 // Half floats (IEEE 754, binary16) have 11 bits and hold 65504: overshoot that whole numbers about black and white cannot
-// keep is kept, and what was rendered before it in the other form stays.
+// keep is kept.
 TEST_F(Taps, WhatLiesBeyondAFormIsKeptAsHalfFloats) {
   const Json rising{{"amount", {{"keys", {{{"at", 14}, {"value", 0.0}}, {{"at", 23}, {"value", 4.0}}}}}}, {"sigma", 3.0}};
   const TimelinePtr t = Build(320, 180).media("m", clip_, 40).track("V1").segment("a", "m", 0, 24, {test::an("sharpen", rising), test::cdl("grade", 1.2)}).done();
@@ -261,7 +261,7 @@ TEST_F(Taps, LightIsKeptAsHalfFloats) {
   EXPECT_GT(worst(t), 55);
 }
 
-// A source of floating-point light is copied with its highlights, at full size and as a proxy.
+// A source of floating-point light is copied with its highlights.
 TEST_F(Taps, ACopyOfLightKeepsItsHighlights) {
   for (Frames f = 0; f < 12; ++f) {
     Image picture = synthetic_frame("hands", f, 320, 180, 7, 0);
