@@ -255,9 +255,12 @@ Result<void> Shelf::load() const {
     by_file_.emplace(piece->chunk.file, piece.get());
     placing->add(std::move(piece));
   }
-  if (!q.ok())
+  if (!q.ok()) {
+    // Nothing may lead to pieces that go with what was begun.
+    if (placing) placing.reset(), by_file_.clear(), places_.clear();
     return bad_input("the shelf index cannot be read: " + database_.message(), database_.path().string(),
                      "Move the index away; it is made again from what stands beside the pieces.");
+  }
   std::map<std::string, Listing> folders;
   for (auto& [volume, listing] : listings) folders[volume] = listing.get();
   int away = 0;
