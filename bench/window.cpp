@@ -111,7 +111,7 @@ int main(int argc, char** argv) {
   const auto [busy, idle] = answers_when_busy(folder.path().toStdString(), said);
   for (const std::string& s : said) fmt::print(stderr, "{}\n", s);
   const auto row = [](const Answers& a) {
-    return Json{{"answers", a.count}, {"over_50_ms", a.over_50}, {"longest_ms", a.longest_ms}, {"beyond_100_ms", a.lost_ms}};
+    return Json{{"answers", a.count}, {"over_50_ms", a.over_50}, {"longest_ms", a.longest_ms}, {"beyond_100_ms", a.lost_ms}, {"longest_blocked_ms", a.longest_blocked_ms}};
   };
   const Json small = presenting(folder.path().toStdString(), 1280, 720, 5),
              large = presenting(folder.path().toStdString(), 1920, 1080, 3);

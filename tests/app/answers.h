@@ -13,12 +13,14 @@ namespace gc {
 struct Answers {
   int count = 0, over_50 = 0;
   double longest_ms = 0;
-  double lost_ms = 0;  ///< what answers took beyond a tenth of a second, all together
+  double lost_ms = 0;             ///< what answers took beyond a tenth of a second, all together
+  double longest_blocked_ms = 0;  ///< of one answer, not wanting a processor
 
-  void add(const std::vector<double>& ms) {
-    for (const double v : ms) {
-      ++count, over_50 += v > 50;
-      longest_ms = std::max(longest_ms, v), lost_ms += std::max(0.0, v - 100);
+  void add(const std::vector<Watchdog::Answer>& answers) {
+    for (const auto& a : answers) {
+      ++count, over_50 += a.ms > 50;
+      longest_ms = std::max(longest_ms, a.ms), lost_ms += std::max(0.0, a.ms - 100);
+      longest_blocked_ms = std::max(longest_blocked_ms, a.blocked_ms);
     }
   }
 };

@@ -6,6 +6,8 @@
 #pragma once
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
+#include <sys/syscall.h>
+#include <unistd.h>
 
 #include <QApplication>
 #include <QElapsedTimer>
@@ -13,6 +15,7 @@
 #include <QTemporaryDir>
 #include <QTest>
 #include <atomic>
+#include <fstream>
 #include <thread>
 
 #include "app/main_window.h"
@@ -21,32 +24,60 @@
 
 namespace gc {
 
-/// Asks the interface thread for an answer again and again, from a thread of its own, and notes how long each one
-/// took in wall time: a thread that waits for a lock, a drive or another thread does not answer.
+/// Milliseconds in which a thread of this program worked, or was ready to and waited for a processor.
+inline double ready_ms(long thread) {
+  std::ifstream in("/proc/self/task/" + std::to_string(thread) + "/schedstat");
+  double worked_ns = 0, waited_ns = 0;
+  in >> worked_ns >> waited_ns;
+  return (worked_ns + waited_ns) / 1e6;
+}
+
+/// Asks the interface thread for an answer again and again, from a thread of its own.
 class Watchdog {
  public:
+  struct Answer {
+    double ms = 0;         ///< wall time
+    double blocked_ms = 0; ///< of it, without wanting a processor: waiting for a lock, a drive or another thread
+  };
   explicit Watchdog(QObject* answers) : answers_(answers), thread_([this] { run(); }) {}
   ~Watchdog() {
     quit_ = true;
     thread_.join();
   }
-  /// Answers since the last call, ms.
-  std::vector<double> take() {
+  /// Answers since the last call.
+  std::vector<Answer> take() {
     const std::lock_guard lock(mutex_);
-    return std::exchange(answers_ms_, {});
+    return std::exchange(said_, {});
   }
 
  private:
+  struct Asked {
+    std::atomic<long> thread{0};  ///< who answered
+    std::atomic<double> ready_ms{0};
+    std::atomic<bool> answered{false};
+  };
+
   void run() {
+    long answering = 0;
     while (!quit_) {
       // Kept alive by the answer, which may come after the watchdog has gone.
-      auto answered = std::make_shared<std::atomic<bool>>(false);
+      const auto asked = std::make_shared<Asked>();
+      const double before = answering ? ready_ms(answering) : 0;
       const Stopwatch watch;
-      QMetaObject::invokeMethod(answers_, [answered] { *answered = true; }, Qt::QueuedConnection);
-      while (!*answered && !quit_) std::this_thread::sleep_for(std::chrono::microseconds(500));
-      if (*answered) {
+      const auto answer = [asked] {
+        asked->thread = ::syscall(SYS_gettid);
+        asked->ready_ms = ready_ms(asked->thread);
+        asked->answered = true;
+      };
+      QMetaObject::invokeMethod(answers_, answer, Qt::QueuedConnection);
+      while (!asked->answered && !quit_) std::this_thread::sleep_for(std::chrono::microseconds(500));
+      const double ms = watch.ms();
+      if (asked->answered) {
+        // The first answer only tells whom to look at.
+        const double blocked = answering ? std::max(0.0, ms - (asked->ready_ms - before)) : 0;
+        answering = asked->thread;
         const std::lock_guard lock(mutex_);
-        answers_ms_.push_back(watch.ms());
+        said_.push_back({ms, blocked});
       }
       std::this_thread::sleep_for(std::chrono::milliseconds(2));
     }
@@ -54,7 +85,7 @@ class Watchdog {
 
   QObject* answers_;
   std::mutex mutex_;
-  std::vector<double> answers_ms_;
+  std::vector<Answer> said_;
   std::atomic<bool> quit_{false};
   std::thread thread_;
 };
