@@ -58,7 +58,7 @@ void gains(const fs::path& folder) {
   MediaCatalog media;
   const ProgramPtr program = Program::compile(t, media);
   for (const CompiledInterval& i : program->intervals()) {
-    const float ms = i.in / 72 % 20 == 7 ? 60.0f : 8.0f;
+    const float ms = i.in / 72 % 20 == 7 ? 110.0f : 8.0f;
     for (const StageRef& r : program->stages(i.in)) {
       const StageSample sample{r.kind, r.key, ms, ms, r.owner, 0};
       notebook->add_stage(r, std::vector<StageSample>(8, sample));

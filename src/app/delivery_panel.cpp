@@ -35,6 +35,9 @@ DeliveryPanel::DeliveryPanel(Session& session, QWidget* parent) : QWidget(parent
   for (const Offered& o : kForms) form_->addItem(QString::fromLatin1(form_name(*form_named(o.id))), QString::fromLatin1(o.id));
   deliver_ = new QPushButton(tr("Deliver and verify…  Ctrl+D"), this);
   deliver_->setObjectName("deliver");
+  queue_ = new QPushButton(tr("Queue it…  Shift+D"), this);
+  queue_->setObjectName("queue-delivery");
+  queue_->setToolTip(tr("Delivered and verified in idle time, as the timeline is now"));
   right_ = new QPushButton(tr("Put right  Shift+R"), this);
   right_->setObjectName("put-right");
   right_->setToolTip(tr("The chosen thing: lifts a slip, takes a card away, looks for media, or asks who accepts it"));
@@ -44,6 +47,7 @@ DeliveryPanel::DeliveryPanel(Session& session, QWidget* parent) : QWidget(parent
   row->addWidget(new QLabel(tr("Form"), this));
   row->addWidget(form_);
   row->addWidget(deliver_);
+  row->addWidget(queue_);
   row->addWidget(right_);
   row->addWidget(all_right_);
   row->addStretch(1);
@@ -54,6 +58,7 @@ DeliveryPanel::DeliveryPanel(Session& session, QWidget* parent) : QWidget(parent
     if (isVisible()) session_.look_at_delivery(form());
   });
   connect(deliver_, &QPushButton::clicked, this, [this] { ask_where(); });
+  connect(queue_, &QPushButton::clicked, this, [this] { ask_where(When::queued); });
   connect(right_, &QPushButton::clicked, this, [this] { put_right(); });
   connect(all_right_, &QPushButton::clicked, this, [this] { put_all_right(); });
   connect(&session_, &Session::delivery_changed, this, [this] { refresh(); });
@@ -95,7 +100,7 @@ void DeliveryPanel::put_right(std::vector<GateItem> items) {
   if (!items.empty()) ask_who_accepts(window(), session_, items);
 }
 
-void DeliveryPanel::ask_where() {
+void DeliveryPanel::ask_where(When when) {
   if (!session_.current() || !session_.gate().may_deliver()) return;
   const QFileInfo timeline(session_.file());
   const char* ending = kForms[std::max(0, form_->currentIndex())].ending;
@@ -105,18 +110,21 @@ void DeliveryPanel::ask_where() {
   dialog->setAcceptMode(QFileDialog::AcceptSave);
   dialog->setOption(QFileDialog::DontConfirmOverwrite);  // nothing is ever overwritten
   dialog->selectFile(timeline.completeBaseName() + ending);
-  connect(dialog, &QFileDialog::fileSelected, this, [this](const QString& file) { session_.deliver(file, form()); });
+  connect(dialog, &QFileDialog::fileSelected, this, [this, when](const QString& file) {
+    when == When::queued ? session_.queue_delivery(file, form()) : session_.deliver(file, form());
+  });
   dialog->open();
 }
 
 void DeliveryPanel::refresh() {
   const bool may = session_.current() && session_.gate().may_deliver() && session_.work().kind != Work::Kind::rendering;
-  deliver_->setEnabled(may);
+  deliver_->setEnabled(may), queue_->setEnabled(may);
   // While a change is being worked out they stay where they are, and wait.
   const std::vector<GateItem> items = session_.derived() ? session_.gate().items : std::vector<GateItem>();
   const auto stops = [](const GateItem& i) { return i.stops; };
   all_right_->setVisible(std::ranges::any_of(items, stops));
   right_->setVisible(all_right_->isVisibleTo(this));
+  queue_->setVisible(!all_right_->isVisibleTo(this));
   all_right_->setEnabled(session_.current());
   right_->setEnabled(session_.current() && chosen_ >= 0 && chosen_ < static_cast<int>(items.size()) && stops(items[static_cast<std::size_t>(chosen_)]));
   said_->set_text(session_.delivery_said());

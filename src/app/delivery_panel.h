@@ -19,8 +19,9 @@ class DeliveryPanel : public QWidget {
   void put_all_right();
   /// The row of the gate's list that is chosen; −1: none.
   void set_chosen(int item);
-  /// Asks where to, then delivers.
-  void ask_where();
+  /// Asks where to, then delivers: at once, or when the queue has time for it.
+  enum class When { now, queued };
+  void ask_where(When when = When::now);
   /// The form that is chosen: "rdd36".
   std::string form() const;
   QString said() const { return said_->text(); }
@@ -33,7 +34,7 @@ class DeliveryPanel : public QWidget {
   void put_right(std::vector<GateItem> items);
   Session& session_;
   QComboBox* form_;
-  QPushButton *deliver_, *right_, *all_right_;
+  QPushButton *deliver_, *queue_, *right_, *all_right_;
   int chosen_ = -1;
   TextBox* said_;
 };

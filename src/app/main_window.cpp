@@ -308,6 +308,10 @@ void MainWindow::make_menus() {
     go_to(Station::release);
     stations_->delivery()->ask_where();
   });
+  add(work, tr("Deliver in idle time, by the queue…"), {QKeySequence("Shift+D")}, [this] {
+    go_to(Station::release);
+    stations_->delivery()->ask_where(DeliveryPanel::When::queued);
+  });
   add(work, tr("Put the gate's chosen thing ri&ght"), {QKeySequence("Shift+R")}, [this] { stations_->delivery()->put_right(); });
   add(work, tr("Put everything that stops the delivery right"), {QKeySequence("Shift+A")}, [this] {
     go_to(Station::release);

@@ -187,6 +187,8 @@ class Session : public QObject, private Display {
   void look_at_delivery(const std::string& form);
   /// Delivers the whole timeline and reads it back.
   void deliver(const QString& file, const std::string& form);
+  /// Leaves a delivery of the timeline as it is now to the queue.
+  void queue_delivery(const QString& file, const std::string& form);
   /// What is to be said of the delivery: what it would take, or how the latest one went.
   QString delivery_said() const { return delivery_said_; }
   /// What stands between this timeline and its delivery.
@@ -235,6 +237,8 @@ class Session : public QObject, private Display {
   void play_ended();
 
  private:
+  /// Of the queue; `runs`: one works already.
+  void start_renderer(bool runs);
   bool present(Frames frame, ScreenImage&& picture, double at_ms) override;
   void post(std::function<void()> on_interface_thread);
   struct Still {

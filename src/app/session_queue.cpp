@@ -9,21 +9,22 @@ namespace gc {
 
 void Session::queue_plan() {
   if (!current() || elsewhere_ >= 0 || derived_->plan.remedies.empty()) return;
-  quick_.add([this, d = derived_, stores = stores_, file = file_.toStdString()]() mutable {
-    if (stores.options.notebook.empty()) stores.options.notebook = data_folder() / "notebook.sqlite";
+  quick_.add([this, d = derived_, stores = stores_, file = file_.toStdString()] {
     auto journal = Journal::open();
     if (!journal) return tell(journal.error());
     const auto ids = enqueue(*journal, d->plan, d->view, stores, file);
     if (!ids) return tell(ids.error());
     const bool runs = !journal->holder().empty();
-    post([this, runs] {
-      // Beside this program, where both are built and installed.
-      const QString renderer = QCoreApplication::applicationDirPath() + "/gclk";
-      if (!runs && !QProcess::startDetached(renderer, {"work"}))
-        emit failed(tr("The renderer cannot be started: %1. The jobs wait; `gclk work` does them.").arg(renderer));
-      emit queue_changed();
-    });
+    post([this, runs] { start_renderer(runs); });
   });
+}
+
+void Session::start_renderer(bool runs) {
+  // Beside this program, where both are built and installed.
+  const QString renderer = QCoreApplication::applicationDirPath() + "/gclk";
+  if (!runs && !QProcess::startDetached(renderer, {"work"}))
+    emit failed(tr("The renderer cannot be started: %1. The jobs wait; `gclk work` does them.").arg(renderer));
+  emit queue_changed();
 }
 
 void Session::look_at_queue(std::function<Result<void>(Journal&)> change) {

@@ -3,8 +3,6 @@
 #include "app/text.h"
 #include "base/clock.h"
 #include "desk/delivering.h"
-#include "desk/watched.h"
-#include "release/verification.h"
 
 namespace gc {
 
@@ -67,10 +65,18 @@ void Session::deliver(const QString& file, const std::string& form) {
   const std::stop_token stop = begin_labour(Work::Kind::rendering, tr("Delivering"));
   labour_.add([this, d = derived_, to = file.toStdString(), form, stop, stores = stores_] {
     if (stop.stop_requested()) return;
-    const PicturesSeen pictures = look_at_pictures(d->view, stores, [&] { return !stop.stop_requested(); });
-    if (stop.stop_requested()) return;
-    if (const Gate gate = check_gate(*d->view.delivered, stores.shelf.get(), &pictures); !gate.may_deliver()) {
-      post([this, d, gate, stop] {
+    const DeliveryOptions o = delivery_options(d->view, stores, to, form);
+    const auto done = deliver_whole(d->view, stores, o, [&](const DeliveryProgress& p) {
+      const QString what = p.what == "Rendering" ? tr("Delivering") : text(p.what);
+      const QString told = p.seconds_left > 0 ? tr("%1: %2 of %3 frames, %4 left").arg(what).arg(p.done).arg(p.total).arg(text(duration_text(p.seconds_left)))
+                                              : tr("%1: %2 of %3 frames").arg(what).arg(p.done).arg(p.total);
+      post([this, stop, told, share = static_cast<double>(p.done) / static_cast<double>(p.total)] {
+        if (!stop.stop_requested()) set_work(Work::Kind::rendering, told, share);
+      });
+      return !stop.stop_requested();
+    });
+    if (done && !done->report) {
+      post([this, d, gate = done->gate, stop] {
         if (d == derived_) whole_gate_ = gate, gate_of_ = d;
         emit failed(text(gate.sentence()));
         end_labour(stop);
@@ -78,35 +84,35 @@ void Session::deliver(const QString& file, const std::string& form) {
       });
       return;
     }
-    const DeliveryOptions o = delivery_options(d->view, stores, to, form);
-    const double frames = static_cast<double>(o.range.length());
-    const auto tell_of = [&](const QString& what, double done) {
-      post([this, stop, what, share = done / frames] {
-        if (!stop.stop_requested()) set_work(Work::Kind::rendering, what, share);
-      });
-      return !stop.stop_requested();
-    };
-    const auto done = gc::deliver(d->view.delivered, stores.shelf.get(), *stores.notebook, *stores.media, o, stores.forecast_options(), [&](const DeliveryProgress& p) {
-      return tell_of(p.seconds_left > 0 ? tr("Delivering: %1 of %2 frames, %3 left").arg(p.done).arg(p.total).arg(text(duration_text(p.seconds_left)))
-                                        : tr("Putting together: %1 of %2 frames").arg(p.done).arg(p.total),
-                     static_cast<double>(p.done));
-    });
     QString said;
     if (!done) said = text(done.error().text());
     else {
-      VerifyOptions v;
-      v.range = o.range;
-      const auto read = verify_delivery(done->file, d->view.delivered, *stores.media, v, [&](Frames n) { return tell_of(tr("Reading back: %1 frames").arg(n), static_cast<double>(n)); });
-      said = tr("Delivered %1 frames in %2, %3: %4.").arg(done->frames).arg(text(duration_text(done->seconds)), text(bytes_text(done->bytes)), text(done->file.string()));
-      if (!read) said += " " + tr("It was not read back: %1").arg(text(read.error().text()));
-      else if (read->good()) said += " " + tr("Verified: every frame read back, %1 held against a live one.").arg(read->sampled);
-      else said += " " + tr("Not right: %1").arg(text(read->findings.front().what));
-      for (const std::string& r : done->remarks) said += " " + text(r);
+      const DeliveryReport& report = *done->report;
+      said = tr("Delivered %1 frames in %2, %3: %4.").arg(report.frames).arg(text(duration_text(report.seconds)), text(bytes_text(report.bytes)), text(report.file.string()));
+      if (!done->read) said += " " + tr("It was not read back: %1").arg(text(done->unread));
+      else if (done->read->good()) said += " " + tr("Verified: every frame read back, %1 held against a live one.").arg(done->read->sampled);
+      else said += " " + tr("Not right: %1").arg(text(done->read->findings.front().what));
+      for (const std::string& r : report.remarks) said += " " + text(r);
     }
     post([this, said, failed = !done, stop] {
       delivery_said_ = said;
       if (failed && !stop.stop_requested()) emit this->failed(said);
       end_labour(stop);
+      emit delivery_changed();
+    });
+  });
+}
+
+void Session::queue_delivery(const QString& file, const std::string& form) {
+  if (!current() || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, to = file.toStdString(), form, stores = stores_, mine = file_.toStdString()] {
+    auto journal = Journal::open();
+    if (!journal) return tell(journal.error());
+    const auto id = enqueue_delivery(*journal, d->view, stores, mine, delivery_options(d->view, stores, to, form));
+    if (!id) return tell(id.error());
+    post([this, id = *id, file = text(to), runs = !journal->holder().empty()] {
+      delivery_said_ = tr("Job %1 of the queue delivers the timeline as it is now: %2.").arg(id).arg(file);
+      start_renderer(runs);
       emit delivery_changed();
     });
   });

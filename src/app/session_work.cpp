@@ -7,6 +7,7 @@
 #include "base/log.h"
 #include "desk/planning.h"
 #include "desk/relink.h"
+#include "desk/inspection.h"
 #include "desk/watched.h"
 #include "measure/seat_run.h"
 #include "render/track.h"
@@ -184,8 +185,8 @@ void Session::check_pictures() {
     Gate gate;
     const auto go_on = [&] { return !stop.stop_requested(); };
     if (go_on()) {
-      const PicturesSeen pictures = look_at_pictures(d->view, stores, go_on);
-      gate = check_gate(*d->view.delivered, stores.shelf.get(), &pictures);
+      const Inspection found = inspect(d->view, stores, go_on);
+      gate = check_gate(*d->view.delivered, stores.shelf.get(), &found);
     }
     post([this, d, whole = go_on(), gate = std::move(gate)] {
       if (looked_at_ == d) looked_at_.reset();

@@ -113,6 +113,12 @@ Result<void> Database::change(const std::function<Result<void>()>& change) const
   return r;
 }
 
+std::string Database::damage() const {
+  Statement s = prepare("PRAGMA quick_check(1)");
+  const std::string said = s.step() ? s.text(0) : message();
+  return said == "ok" ? "" : said;
+}
+
 Statement Database::prepare(const char* sql) const {
   Statement s;
   sqlite3_stmt* raw = nullptr;

@@ -59,6 +59,8 @@ class Database {
   bool is_open() const { return db_ != nullptr; }
   Statement prepare(const char* sql) const;
   Result<void> run(const char* sql) const;
+  /// Empty when every page and index of the file is as it should be; else what SQLite finds wrong.
+  std::string damage() const;
   std::string message() const { return sqlite3_errmsg(db_.get()); }
   const std::filesystem::path& path() const { return path_; }
 

@@ -4,9 +4,9 @@
 
 #include "cli/print.h"
 #include "desk/delivering.h"
+#include "desk/inspection.h"
 #include "desk/print_page.h"
 #include "desk/report_page.h"
-#include "desk/watched.h"
 #include "release/verification.h"
 
 namespace gc {
@@ -16,16 +16,18 @@ struct DeliverArguments {
   std::string to, form = "rdd36", text, file, who, why;
   std::vector<std::string> items;
   bool withdraw = false, quick = false;
-  bool verify = false, burn = false, replace = false, silent = false, dry = false;
+  bool verify = false, burn = false, replace = false, silent = false, dry = false, queue = false;
+  double reuse_db = 0;
+  int priority = 0;
 };
 
-/// The gate with pictures looked at, which takes a few frames of every stretch that may leave pixels uncovered or flicker.
+/// The gate after a closer look, which takes a few frames of every stretch that may leave pixels uncovered or flicker.
 Result<Gate> whole_gate(const Opened& o, const std::atomic<bool>& interrupted) {
   show_progress("Looking for uncovered pixels and what flickers");
-  const PicturesSeen pictures = look_at_pictures(o.view, o.stores, [&] { return !interrupted.load(); });
+  const Inspection found = inspect(o.view, o.stores, [&] { return !interrupted.load(); });
   end_progress();
   if (interrupted) return std::unexpected(Error{Fault::environment, "the gate was not checked to its end", "", "Start it again."});
-  return check_gate(*o.view.delivered, o.stores.shelf.get(), &pictures);
+  return check_gate(*o.view.delivered, o.stores.shelf.get(), &found);
 }
 
 int cmd_gate(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
@@ -81,12 +83,6 @@ void print(const Verification& v) {
   if (!v.manifest.empty()) fmt::print("  Hashes of all frames: {}\n", v.manifest.string());
 }
 
-/// What a sequence is opened by.
-fs::path readable(const DeliveryOptions& o, Rate rate) {
-  if (o.to.filename().string().find('%') == std::string::npos) return o.to;
-  return sequence_path(o.to.string(), 0, o.range.length() - 1, rate);
-}
-
 Result<Verification> verified(const fs::path& file, const Opened& o, VerifyOptions options, const std::atomic<bool>& interrupted) {
   options.range = o.range;
   auto v = verify_delivery(file, o.view.delivered, *o.stores.media, options, [&](Frames n) {
@@ -97,6 +93,18 @@ Result<Verification> verified(const fs::path& file, const Opened& o, VerifyOptio
   return v;
 }
 
+/// Puts a delivery that may be made into the queue.
+int queued(const Common& c, const DeliverArguments& a, const Opened& o, const DeliveryOptions& d, Json j) {
+  auto journal = Journal::open();
+  if (!journal) return fail(journal.error(), c.json);
+  const auto id = enqueue_delivery(*journal, o.view, o.stores, c.file, d, a.priority);
+  if (!id) return fail(id.error(), c.json);
+  j["job"] = *id;
+  if (c.json) put(j);
+  else fmt::print("Job {} delivers {} as it is now. `gclk work` does it, `gclk queue --on slurm` with other machines.\n", *id, o.view.timeline->name);
+  return 0;
+}
+
 int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
@@ -105,7 +113,7 @@ int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bo
   const Gate& gate = *checked;
   DeliveryOptions d = delivery_options(o->view, o->stores, fs::absolute(a.to), a.form);
   d.range = o->range;
-  d.burn_timecode = a.burn, d.burn_text = a.text, d.replace = a.replace, d.sound = !a.silent;
+  d.burn_timecode = a.burn, d.burn_text = a.text, d.replace = a.replace, d.sound = !a.silent, d.reuse_db = a.reuse_db;
   Json j{{"gate", to_json(gate)}};
   if (!gate.may_deliver()) {
     j["frames"] = 0, j["verified"] = false;
@@ -113,6 +121,7 @@ int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bo
     else print(gate, o->view);
     return 1;
   }
+  if (a.queue) return queued(c, a, *o, d, std::move(j));
   const ForecastOptions costs = o->stores.forecast_options();
   const auto quote = delivery_quote(o->view.delivered, o->stores.shelf.get(), *o->stores.notebook, *o->stores.media, d, costs);
   if (!quote) return fail(quote.error(), c.json);
@@ -133,11 +142,14 @@ int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bo
   end_progress();
   if (!done) return fail(done.error(), c.json);
   j["frames"] = done->frames, j["copied_frames"] = n(done->sources.copied), j["decoded_frames"] = n(done->sources.decoded);
+  j["near_frames"] = n(done->sources.near);
   j["live_frames"] = n(done->sources.live), j["seconds"] = done->seconds, j["bytes"] = done->bytes, j["file"] = done->file.string();
-  j["remarks"] = done->remarks, j["verified"] = Json(), j["manifest"] = Json();
+  std::vector<std::string> remarks = done->remarks;
+  for (std::string& r : remarks_on(*done, d, *o->view.timeline)) remarks.push_back(std::move(r));
+  j["remarks"] = remarks, j["verified"] = Json(), j["manifest"] = Json();
   if (!c.json) {
     fmt::print("Delivered {} frames in {}, {}: {}\n", done->frames, duration_text(done->seconds), bytes_text(done->bytes), done->file.string());
-    for (const std::string& r : done->remarks) fmt::print("  {}\n", r);
+    for (const std::string& r : remarks) fmt::print("  {}\n", r);
   }
   bool good = true;
   if (a.verify) {
@@ -199,6 +211,9 @@ void add_deliver_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>
   s->add_flag("--replace", a.replace, "An earlier delivery at the same place is replaced");
   s->add_flag("--silent", a.silent, "Without sound");
   s->add_flag("--dry-run", a.dry, "Only say what it would take");
+  s->add_option("--reuse", a.reuse_db, "Reuse renditions that lose a little: a frame of each piece has to be so near its live picture, dB")->check(CLI::Range(20.0, 100.0));
+  s->add_flag("--queue", a.queue, "Leave it to the queue; it is verified too");
+  s->add_option("--priority", a.priority, "In the queue, against other timelines; higher first");
   s->callback([&] { code = cmd_deliver(c, a, interrupted); });
   s = app.add_subcommand("gate", "Say whether the timeline may be delivered");
   s->footer("Example: gclk gate cut.otio");

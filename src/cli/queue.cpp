@@ -116,10 +116,7 @@ int cmd_add(const Common& c, const QueueArguments& a, const std::atomic<bool>& i
   if (auto measured = measure_now(*o, a.measure, false, interrupted); !measured) return fail(measured.error(), c.json);
   const Plan plan = make_plan(situation_of(o->view, o->stores), o->range, plan_options(*o->view.timeline, o->stores));
   return with_journal(c, [&](Journal& journal) {
-    // Where it is kept by default is said too: the renderer may be started elsewhere.
-    Stores stores = o->stores;
-    if (stores.options.notebook.empty()) stores.options.notebook = data_folder() / "notebook.sqlite";
-    const auto ids = enqueue(journal, plan, o->view, stores, c.file, a.priority);
+    const auto ids = enqueue(journal, plan, o->view, o->stores, c.file, a.priority);
     if (!ids) return fail(ids.error(), c.json);
     if (c.json) put({{"added", *ids}, {"sentence", plan.sentence}, {"said_seconds", plan.render_seconds}});
     else fmt::print("{}\n{} job{} wait{} now. `gclk work` does them.\n", plan.sentence, ids->size(), ids->size() == 1 ? "" : "s", ids->size() == 1 ? "s" : "");

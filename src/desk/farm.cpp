@@ -5,7 +5,9 @@
 #include <thread>
 
 #include "base/clock.h"
+#include "desk/delivering.h"
 #include "desk/handover.h"
+#include "desk/queueing.h"
 #include "queue/carry_out.h"
 #include "render/agree.h"
 
@@ -15,29 +17,26 @@ namespace {
 constexpr const char *kParcel = "parcel.json", *kSnapshot = "timeline.otio", *kIncoming = "incoming";
 
 /// A job opened on this seat: what is to be made of what.
-struct Opened {
-  Stores stores;
-  View view;
+struct Opened : OpenedJob {
   ProgramPtr rendered;
+  std::optional<Form> form;        ///< in which pieces have to be; none: in any
   std::vector<FrameRange> pieces;  ///< of finished frames that are not on the shelf; else empty
 };
 
 bool on_shelf(const Opened& o, FrameRange piece) {
-  for (Frames f = piece.in; f < piece.out; ++f)
-    if (!o.stores.shelf->find(o.rendered->fingerprint(f))) return false;
+  for (Frames f = piece.in; f < piece.out; ++f) {
+    const auto hit = o.stores.shelf->find(o.rendered->fingerprint(f));
+    if (!hit || (o.form && hit->form != *o.form)) return false;
+  }
   return true;
 }
 
 Result<Opened> opened(const Job& job) {
-  DeskOptions options;
-  options.shelf = job.shelf, options.notebook = job.notebook;
-  auto stores = Stores::open(options);
-  if (!stores) return std::unexpected(stores.error());
-  auto t = open_timeline(job.snapshot, stores->media);
-  if (!t) return std::unexpected(t.error());
-  Opened o{std::move(*stores), {}, {}, {}};
-  o.view = view_of(*t, o.stores);
+  auto job_here = open_job(job);
+  if (!job_here) return std::unexpected(job_here.error());
+  Opened o{std::move(*job_here), {}, {}, {}};
   o.rendered = program_rendered(o.view.played, o.stores.options.settings.rendering, *o.stores.media);
+  if (!job.delivery.empty()) o.form = job.making.subject.form;
   if (job.making.what == Making::What::frames)
     for (const FrameRange& piece : pieces_of(*o.rendered, job.making.subject.frames))
       if (!on_shelf(o, piece)) o.pieces.push_back(piece);
@@ -231,7 +230,19 @@ Result<RendererReport> run_on_cluster(Journal& journal, const FarmOptions& optio
       if (!now || now->state == JobState::cancelled || now->paused) return false;
       return go_on = !progress || progress(j, done, all);
     });
-    if (sent && sent->whole) {
+    if (sent && sent->whole && !j.delivery.empty()) {
+      // The file itself is put together here.
+      bool ended = false;
+      const auto delivered = do_delivery(journal, j, [&] {
+        (void)journal.lease(me);
+        const auto now = journal.job(j.id);
+        if (!now || now->state == JobState::cancelled || now->paused) ended = true;
+        else ended = !(go_on = !progress || progress(j, j.price.frames, j.price.frames));
+        return !ended;
+      });
+      if (ended) kept = wait_again();
+      else ++(delivered ? report.done : report.failed);
+    } else if (sent && sent->whole) {
       ++report.done;
       kept = journal.end(j.id, JobState::done, "", sent->seconds);
     } else if (sent && sent->cancelled) {
@@ -299,11 +310,7 @@ Result<Frames> do_parcel(const fs::path& parcel, int number, const std::atomic<b
       t = named;
     }
   }
-  const View view = view_of(t, *stores);
-  Situation s;
-  s.timeline = t, s.played = view.played, s.route = view.seals, s.delivered = view.delivered;
-  s.rendered = program_rendered(view.played, options.settings.rendering, *stores->media);
-  s.notebook = stores->notebook.get(), s.shelf = stores->shelf.get(), s.media = stores->media.get();
+  const Situation s = OpenedJob{*stores, view_of(t, *stores)}.situation();
 
   const fs::path to = incoming(parcel, number);
   std::error_code e;

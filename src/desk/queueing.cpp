@@ -1,14 +1,15 @@
 #include "desk/queueing.h"
 
 #include "base/clock.h"
-#include "desk/remedies.h"
+#include "desk/delivering.h"
 
 namespace gc {
 namespace {
 
 fs::path snapshots() { return data_folder() / "queue" / "snapshots"; }
 
-/// The timeline as a file of the queue's own: media by their whole paths, so that it may lie anywhere.
+}  // namespace
+
 Result<fs::path> snapshot_of(const TimelinePtr& timeline) {
   auto t = std::make_shared<Timeline>(*timeline);
   for (auto& [id, source] : t->sources) {
@@ -28,7 +29,25 @@ Result<fs::path> snapshot_of(const TimelinePtr& timeline) {
   return file;
 }
 
-}  // namespace
+Situation OpenedJob::situation() const {
+  Situation s;
+  s.timeline = view.timeline, s.played = view.played, s.route = view.seals, s.delivered = view.delivered;
+  s.rendered = program_rendered(view.played, stores.options.settings.rendering, *stores.media);
+  s.notebook = stores.notebook.get(), s.shelf = stores.shelf.get(), s.media = stores.media.get();
+  return s;
+}
+
+Result<OpenedJob> open_job(const Job& job) {
+  DeskOptions options;
+  options.shelf = job.shelf, options.notebook = job.notebook;
+  auto stores = Stores::open(options);
+  if (!stores) return std::unexpected(stores.error());
+  auto timeline = open_timeline(job.snapshot, stores->media);
+  if (!timeline) return std::unexpected(timeline.error());
+  OpenedJob o{std::move(*stores), {}};
+  o.view = view_of(*timeline, o.stores);
+  return o;
+}
 
 Result<std::vector<std::int64_t>> enqueue(Journal& journal, const Plan& plan, const View& view, const Stores& stores, const fs::path& file, int priority) {
   std::vector<std::int64_t> ids;
@@ -56,22 +75,15 @@ Result<std::vector<std::int64_t>> enqueue(Journal& journal, const Plan& plan, co
 Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& stop) {
   const auto job = journal.job(id);
   if (!job) return usage("there is no job " + std::to_string(id), "`gclk queue` lists them.");
+  if (!job->delivery.empty()) return do_delivery(journal, *job, [&] { return !stop.load(); });
   const auto made = [&]() -> Result<PrerenderReport> {
-    DeskOptions options;
-    options.shelf = job->shelf, options.notebook = job->notebook;
-    auto stores = Stores::open(options);
-    if (!stores) return std::unexpected(stores.error());
-    auto timeline = open_timeline(job->snapshot, stores->media);
-    if (!timeline) return std::unexpected(timeline.error());
-    const View view = view_of(*timeline, *stores);
-    Situation s;
-    s.timeline = view.timeline, s.played = view.played, s.route = view.seals, s.delivered = view.delivered;
-    s.rendered = program_rendered(view.played, stores->options.settings.rendering, *stores->media);
-    s.notebook = stores->notebook.get(), s.shelf = stores->shelf.get(), s.media = stores->media.get();
-    PrerenderOptions how = stores->prerender_options(job->price, *view.timeline);
+    const auto o = open_job(*job);
+    if (!o) return std::unexpected(o.error());
+    const Situation s = o->situation();
+    PrerenderOptions how = o->stores.prerender_options(job->price, *o->view.timeline);
     how.form = job->making.subject.form;
     Stopwatch told;
-    return carry_out(s, job->making, *stores->shelf, how, [&](const PrerenderProgress& p) {
+    return carry_out(s, job->making, *o->stores.shelf, how, [&](const PrerenderProgress& p) {
       if (told.ms() > 200) (void)journal.progress(id, p.done), told.restart();
       return !stop.load();
     });

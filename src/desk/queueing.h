@@ -1,6 +1,6 @@
 // Plans that become jobs of the queue, and a job as its process does it.
 #pragma once
-#include "desk/desk.h"
+#include "desk/remedies.h"
 #include "queue/journal.h"
 
 namespace gc {
@@ -9,6 +9,18 @@ namespace gc {
 /// before is replaced: what no longer matches goes, and what is on the shelf already is not made again.
 /// @param file the person's timeline
 Result<std::vector<std::int64_t>> enqueue(Journal& journal, const Plan& plan, const View& view, const Stores& stores, const fs::path& file, int priority = 0);
+
+/// The timeline as a file of the queue's own: media by their whole paths, so that it may lie anywhere.
+Result<fs::path> snapshot_of(const TimelinePtr& timeline);
+
+/// A job's timeline opened with the shelf and the notebook that it names.
+struct OpenedJob {
+  Stores stores;
+  View view;
+  /// For what is to be rendered of it.
+  Situation situation() const;
+};
+Result<OpenedJob> open_job(const Job& job);
 
 /// Does a job in this process and says how it ended. Stopped, the job waits again and goes on from its last whole piece.
 Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& stop);

@@ -152,10 +152,4 @@ bool look_for_must_watch(const View& view, const Stores& stores, double seconds,
   return must_watch(view, *stores.media, *log, [&] { return spent.ms() < seconds * 1000 && (!go_on || go_on()); }).size() != before;
 }
 
-PicturesSeen look_at_pictures(const View& view, const Stores& stores, const std::function<bool()>& go_on) {
-  auto log = WatchLog::open(WatchLog::usual_file());
-  if (!log) log = WatchLog{};
-  return {coverage(*view.delivered, go_on), unwatched(view, *stores.media, *log, go_on)};
-}
-
 }  // namespace gc

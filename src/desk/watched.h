@@ -41,7 +41,4 @@ bool look_for_must_watch(const View& view, const Stores& stores, double seconds,
 /// Those of them that nobody has watched since they last changed.
 std::vector<Restless> unwatched(const View& view, MediaCatalog& media, const WatchLog& log, const std::function<bool()>& go_on = {});
 
-/// Everything that only the pictures show, for the gate. Without the log every restless segment counts as unwatched.
-PicturesSeen look_at_pictures(const View& view, const Stores& stores, const std::function<bool()>& go_on = {});
-
 }  // namespace gc

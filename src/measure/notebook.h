@@ -113,6 +113,9 @@ class Notebook : public CostBook, public IdentityMemory {
   std::vector<Era> eras() const;           ///< oldest first; the last one is the present
   std::int64_t samples() const;            ///< ever kept
 
+  /// Empty when its file is whole; else what is wrong with it.
+  std::string damage() const { return database_.damage(); }
+
   /// For tests: another machine than this one.
   Result<void> begin_era(const Json& identity);
 

@@ -15,12 +15,13 @@ constexpr const char* kSteps[] = {
     " place REAL, tries INTEGER DEFAULT 0, done INTEGER DEFAULT 0, trouble TEXT DEFAULT '', by TEXT DEFAULT '', added TEXT, began TEXT DEFAULT '',"
     " ended TEXT DEFAULT '', taken_s REAL DEFAULT 0);"
     "CREATE INDEX job_state ON job(state);"
-    "CREATE TABLE said(key TEXT PRIMARY KEY, value TEXT);"};
+    "CREATE TABLE said(key TEXT PRIMARY KEY, value TEXT);",
+    "ALTER TABLE job ADD COLUMN delivery TEXT NOT NULL DEFAULT '';"};
 
 constexpr int kMostTries = 2;
 constexpr const char* kColumns =
     "id, timeline, file, snapshot, remedy, what, making, shelf, notebook, frames, modelled_s, said_s, bytes, state, paused, priority, place, tries, done, "
-    "trouble, by, added, began, ended, taken_s";
+    "trouble, by, added, began, ended, taken_s, delivery";
 
 Job job_of(const Statement& s) {
   Job j;
@@ -31,7 +32,7 @@ Job job_of(const Statement& s) {
   j.price = {s.integer(9), s.real(10), s.real(11)}, j.bytes = static_cast<std::uint64_t>(s.integer(12));
   j.state = static_cast<JobState>(s.integer(13)), j.paused = s.integer(14) != 0, j.priority = static_cast<int>(s.integer(15));
   j.place = s.real(16), j.tries = static_cast<int>(s.integer(17)), j.done = s.integer(18), j.trouble = s.text(19), j.by = s.text(20);
-  j.added = s.text(21), j.began = s.text(22), j.ended = s.text(23), j.taken_s = s.real(24);
+  j.added = s.text(21), j.began = s.text(22), j.ended = s.text(23), j.taken_s = s.real(24), j.delivery = s.text(25);
   return j;
 }
 
@@ -88,11 +89,12 @@ Result<std::int64_t> Journal::add(Job j) {
     last.step();
     const double place = last.real(0) + 1;
     if (auto r = database_.prepare("INSERT INTO job(timeline, file, snapshot, remedy, what, making, shelf, notebook, frames, modelled_s, said_s, bytes, state, "
-                                   "priority, place, added) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,0,?,?,?)")
+                                   "priority, place, added, delivery) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,0,?,?,?,?)")
                      .bind(std::string_view(j.timeline)).bind(std::string_view(j.file)).bind(std::string_view(j.snapshot)).bind(std::string_view(j.remedy))
                      .bind(std::string_view(j.what)).bind(std::string_view(to_json(j.making).dump())).bind(std::string_view(j.shelf))
                      .bind(std::string_view(j.notebook)).bind(j.price.frames).bind(j.price.modelled_s).bind(j.price.said_s)
-                     .bind(static_cast<std::int64_t>(j.bytes)).bind(std::int64_t{j.priority}).bind(place).bind(std::string_view(now_utc())).run();
+                     .bind(static_cast<std::int64_t>(j.bytes)).bind(std::int64_t{j.priority}).bind(place).bind(std::string_view(now_utc()))
+                     .bind(std::string_view(j.delivery)).run();
         !r)
       return r;
     Statement rowid = database_.prepare("SELECT last_insert_rowid()");
@@ -120,7 +122,7 @@ std::optional<Job> Journal::job(std::int64_t id) const {
 }
 
 Result<int> Journal::forget_waiting(const std::string& file) {
-  if (auto r = database_.prepare("DELETE FROM job WHERE file = ? AND state = 0").bind(std::string_view(file)).run(); !r) return std::unexpected(r.error());
+  if (auto r = database_.prepare("DELETE FROM job WHERE file = ? AND state = 0 AND delivery = ''").bind(std::string_view(file)).run(); !r) return std::unexpected(r.error());
   Statement n = database_.prepare("SELECT changes()");
   n.step();
   return static_cast<int>(n.integer(0));
@@ -288,8 +290,8 @@ Result<void> Journal::set_why(const std::string& why) { return value("why") == w
 std::string Journal::why() const { return value("why"); }
 
 std::string Journal::check() const {
-  Statement s = database_.prepare("PRAGMA integrity_check");
-  return s.step() ? s.text(0) : "it cannot be checked";
+  const std::string damage = database_.damage();
+  return damage.empty() ? "ok" : damage;
 }
 
 }  // namespace gc

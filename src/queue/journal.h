@@ -20,7 +20,8 @@ struct Job {
   std::string file;             ///< the person's
   std::string snapshot;         ///< a file of the queue's own that the job is made from
   std::string remedy, what;     ///< the remedy's id, and a sentence
-  Making making;
+  Making making;                ///< of a delivery: what machines without its file may render for it
+  std::string delivery;         ///< what has to be delivered, as desk/delivering.h writes it; empty: nothing
   std::string shelf, notebook;  ///< where it goes, and who learns from it
   RenderPrice price;
   std::uint64_t bytes = 0;      ///< that it will take
@@ -61,7 +62,7 @@ class Journal {
   /// In the order in which they are done: what is worked on, what waits, what is over with the latest first.
   std::vector<Job> jobs() const;
   std::optional<Job> job(std::int64_t id) const;
-  /// Waiting jobs of a timeline's file go; those that are worked on stay. How many.
+  /// Waiting jobs of a timeline's file go; deliveries stay, and what is worked on. How many.
   Result<int> forget_waiting(const std::string& file);
 
   /// The job to be done next, now worked on by this process; nothing when none may be.

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <cmath>
+#include <map>
+#include <set>
 
 #include "base/clock.h"
 #include "base/log.h"
@@ -32,18 +34,22 @@ bool loses_nothing(Form rendition) {
 }
 bool takes_lossless(Form to) { return !form_has_alpha(to) && to != Form::ffv1_444 && to != Form::vc3_444; }
 
-/// Of a shelf only finished frames that lose nothing.
-class Lossless : public SealLookup {
+/// Files of renditions that lose a little, and not more than a person allowed.
+using NearFiles = std::set<std::string>;
+
+/// Of a shelf only finished frames that lose nothing, or little enough.
+class Reusable : public SealLookup {
  public:
-  explicit Lossless(const Shelf* shelf) : shelf_(shelf) {}
+  Reusable(const Shelf* shelf, const NearFiles& near) : shelf_(shelf), near_(near) {}
   std::optional<SealHit> find(const Hash128& name) const override {
     auto hit = shelf_ ? shelf_->find(name) : std::nullopt;
-    return hit && loses_nothing(hit->form) ? hit : std::nullopt;
+    return hit && (loses_nothing(hit->form) || near_.contains(hit->path)) ? hit : std::nullopt;
   }
   void report_broken(const SealHit& hit) const override { shelf_->report_broken(hit); }
 
  private:
   const Shelf* shelf_;
+  const NearFiles& near_;
 };
 
 void add(std::vector<FrameRange>& ranges, Frames f) {
@@ -66,22 +72,54 @@ Result<Form> form_of(const DeliveryOptions& o, const Timeline& t) {
 
 bool burns(const DeliveryOptions& o) { return o.burn_timecode || !o.burn_text.empty(); }
 
-DeliverySources sources_of(const Program& program, const Shelf* shelf, const DeliveryOptions& o, Form form) {
-  DeliverySources s;
+/// The rendition of a frame that could be of use; none where pictures are drawn upon or written one by one.
+std::optional<SealHit> rendition_of(const Program& program, const Shelf* shelf, const DeliveryOptions& o, Frames f) {
+  if (!shelf || burns(o) || is_picture_form(o.form)) return std::nullopt;
+  auto hit = shelf->find(program.fingerprint(f));
   const Timeline& t = *program.timeline();
+  return hit && (hit->width == 0 || (hit->width == t.width && hit->height == t.height)) ? hit : std::nullopt;
+}
+
+DeliverySources sources_of(const Program& program, const Shelf* shelf, const DeliveryOptions& o, Form form, const NearFiles& near) {
+  DeliverySources s;
   for (Frames f = o.range.in; f < o.range.out; ++f) {
-    const auto hit = shelf && !burns(o) ? shelf->find(program.fingerprint(f)) : std::nullopt;
-    const bool same_raster = hit && (hit->width == 0 || (hit->width == t.width && hit->height == t.height));
-    if (same_raster && !is_picture_form(o.form) && hit->form == form && !long_gop(form)) add(s.copied, f);
-    else if (same_raster && loses_nothing(hit->form) && !is_picture_form(o.form) && takes_lossless(form)) add(s.decoded, f);
+    const auto hit = rendition_of(program, shelf, o, f);
+    if (hit && hit->form == form && !long_gop(form)) add(s.copied, f);
+    else if (hit && loses_nothing(hit->form) && takes_lossless(form)) add(s.decoded, f);
+    else if (hit && near.contains(hit->path)) add(s.near, f);
     else add(s.live, f);
   }
   return s;
 }
 
-std::vector<FrameRange> both(const std::vector<FrameRange>& a, const std::vector<FrameRange>& b) {
-  std::vector<FrameRange> all = a;
-  all.insert(all.end(), b.begin(), b.end());
+/// Pieces that lose something: of each the frame in its middle is held against the live one.
+NearFiles near_files(const Program& program, const Shelf* shelf, const DeliveryOptions& o, Form form, const std::function<bool(const DeliveryProgress&)>& progress) {
+  NearFiles near;
+  if (o.reuse_db <= 0 || !takes_lossless(form)) return near;
+  std::map<std::string, std::vector<std::pair<Frames, int>>> pieces;  ///< by file: frames, and where they lie in it
+  for (Frames f = o.range.in; f < o.range.out; ++f)
+    if (const auto hit = rendition_of(program, shelf, o, f); hit && (hit->form != form || long_gop(form)) && !loses_nothing(hit->form))
+      pieces[hit->path].emplace_back(f, static_cast<int>(hit->index));
+  Decoders decoders;
+  StageLog log;
+  Frames looked_at = 0;
+  for (const auto& [file, frames] : pieces) {
+    if (progress && !progress({looked_at, o.range.length(), "Comparing", 0})) break;
+    looked_at += static_cast<Frames>(frames.size());
+    const auto [frame, index] = frames[frames.size() / 2];
+    const auto reader = FrameReader::open(file);
+    const auto picture = reader ? (*reader)->read(index) : std::unexpected(reader.error());
+    const auto db = picture ? psnr_to_live(program, frame, **picture, decoders, log) : std::unexpected(picture.error());
+    if (db && *db >= o.reuse_db) near.insert(file);
+  }
+  return near;
+}
+
+/// Everything that is encoded for it, in order.
+std::vector<FrameRange> made_of(const DeliverySources& s) {
+  std::vector<FrameRange> all = s.live;
+  all.insert(all.end(), s.decoded.begin(), s.decoded.end());
+  all.insert(all.end(), s.near.begin(), s.near.end());
   std::ranges::sort(all, {}, &FrameRange::in);
   return all;
 }
@@ -101,8 +139,8 @@ void burn_in(Image& image, const std::string& text) {
 class Delivery {
  public:
   Delivery(ProgramPtr program, const Shelf* shelf, const DeliveryOptions& o, DeliveryQuote quote,
-           const std::function<bool(const DeliveryProgress&)>& progress)
-      : program_(std::move(program)), t_(*program_->timeline()), shelf_(shelf), o_(o), quote_(std::move(quote)), progress_(progress) {}
+           NearFiles near, const std::function<bool(const DeliveryProgress&)>& progress)
+      : program_(std::move(program)), t_(*program_->timeline()), shelf_(shelf), o_(o), quote_(std::move(quote)), near_(std::move(near)), progress_(progress) {}
 
   Result<DeliveryReport> run() {
     report_.said_seconds = quote_.seconds, report_.sources = quote_.sources, report_.file = o_.to;
@@ -216,7 +254,7 @@ class Delivery {
       for (const Chunk& c : own_->pieces())
         if (file.ends_with(c.file))
           if (auto r = own_->clean({Selection::What::chosen, {}, 0, {c.file}}); !r) spdlog::warn("{}", r.error().text());
-    quote_.sources = report_.sources = sources_of(*program_, shelf_, o_, quote_.form);
+    quote_.sources = report_.sources = sources_of(*program_, shelf_, o_, quote_.form, near_);
   }
 
   /// What is not rendered yet goes onto a shelf of the delivery's own.
@@ -226,9 +264,9 @@ class Delivery {
     own_ = *own;
     PrerenderOptions options;
     options.workers = o_.workers, options.device = o_.device, options.form = quote_.form, options.notebook = o_.notebook;
-    const Lossless rendered(shelf_);
+    const Reusable rendered(shelf_, near_);
     const Frames copied = DeliverySources::frames(quote_.sources.copied);
-    const auto made = render_into(program_, *own_, both(quote_.sources.live, quote_.sources.decoded), options, &rendered,
+    const auto made = render_into(program_, *own_, made_of(quote_.sources), options, &rendered,
                                   [&](const PrerenderProgress& p) { return tell("Rendering", copied + p.done, p.seconds_left); });
     if (!made) return std::unexpected(made.error());
     if (made->cancelled) return stopped(o_.to);
@@ -289,7 +327,8 @@ class Delivery {
     std::unique_ptr<MovieWriter> writer;
     const Frames before = o_.range.length() - static_cast<Frames>(frames.size());
     const Stopwatch watch;
-    const auto all = make_frames(program_, frames, {o_.workers, true, o_.notebook, nullptr}, [&](FrameResult& frame) -> Result<bool> {
+    const Reusable rendered(shelf_, near_);
+    const auto all = make_frames(program_, frames, {o_.workers, true, o_.notebook, burns(o_) ? nullptr : &rendered}, [&](FrameResult& frame) -> Result<bool> {
       if (auto r = whole(frame); !r) return std::unexpected(r.error());
       const fs::path file = parts() / (piece_name(todo[piece]) + form_extension(quote_.form)), temporary = file.string() + ".writing" + form_extension(quote_.form);
       if (!writer) {
@@ -358,6 +397,7 @@ class Delivery {
     const Json j{{"glass_clock", "delivery"}, {"version", 1}, {"timeline", t_.name}, {"form", o_.form}, {"made", now_utc()},
                  {"in", o_.range.in}, {"out", o_.range.out}, {"bytes", report_.bytes}, {"renderer", kRendererVersion},
                  {"copied", ranges(report_.sources.copied)}, {"decoded", ranges(report_.sources.decoded)}, {"live", ranges(report_.sources.live)},
+                 {"near", ranges(report_.sources.near)}, {"reuse_db", o_.reuse_db > 0 ? Json(o_.reuse_db) : Json()},
                  {"remarks", report_.remarks}};
     return write_file_atomic(delivery_note(o_.to), j.dump(1) + "\n");
   }
@@ -367,6 +407,7 @@ class Delivery {
   const Shelf* shelf_;
   const DeliveryOptions& o_;
   DeliveryQuote quote_;
+  NearFiles near_;
   const std::function<bool(const DeliveryProgress&)>& progress_;
   std::shared_ptr<Shelf> own_;
   DeliveryReport report_;
@@ -396,14 +437,17 @@ fs::path delivery_note(const fs::path& file) {
   return file.parent_path() / (name + ".delivery.json");
 }
 
-Result<DeliveryQuote> delivery_quote(const ProgramPtr& delivered, const Shelf* shelf, const Notebook& notebook, MediaCatalog& media,
-                                     const DeliveryOptions& o, const ForecastOptions& forecast) {
+namespace {
+
+Result<DeliveryQuote> quote_with(const NearFiles& near, const ProgramPtr& delivered, const Shelf* shelf, const Notebook& notebook, MediaCatalog& media,
+                                 const DeliveryOptions& o, const ForecastOptions& forecast) {
   const Timeline& t = *delivered->timeline();
   const auto form = form_of(o, t);
   if (!form) return std::unexpected(form.error());
   if (o.range.length() <= 0) return bad_input("there are no frames to deliver", t.name, "Give a range that holds some.");
   DeliveryQuote q;
   q.form = *form, q.sequence = is_picture_form(o.form);
+  q.shared = !q.sequence && !long_gop(q.form) && !burns(o);
   if (q.sequence) {
     const std::string name = o.to.filename().string();
     const std::size_t at = name.find('%');
@@ -413,10 +457,10 @@ Result<DeliveryQuote> delivery_quote(const ProgramPtr& delivered, const Shelf* s
       return usage("a sequence needs a name with a number in it", "Give --to out/kiln.%06d." + o.form + ".");
   }
   const ProgramPtr program = program_rendered(delivered, o.device, media);
-  q.sources = sources_of(*program, shelf, o, *form);
+  q.sources = sources_of(*program, shelf, o, *form, near);
   const std::uint64_t each = form_frame_bytes(*form, t.width, t.height);
   const Pricing pricing(program, notebook, {0, program->duration()}, forecast);
-  const std::vector<FrameRange> made = both(q.sources.live, q.sources.decoded);
+  const std::vector<FrameRange> made = made_of(q.sources);
   q.modelled_seconds = pricing.frames(made, *form);
   // Putting together reads and writes every byte once.
   constexpr double kJoinBytesASecond = 300e6;
@@ -432,14 +476,25 @@ Result<DeliveryQuote> delivery_quote(const ProgramPtr& delivered, const Shelf* s
   return q;
 }
 
+}  // namespace
+
+Result<DeliveryQuote> delivery_quote(const ProgramPtr& delivered, const Shelf* shelf, const Notebook& notebook, MediaCatalog& media,
+                                     const DeliveryOptions& o, const ForecastOptions& forecast) {
+  return quote_with({}, delivered, shelf, notebook, media, o, forecast);
+}
+
 Result<DeliveryReport> deliver(const ProgramPtr& delivered, const Shelf* shelf, const Notebook& notebook, MediaCatalog& media,
                                const DeliveryOptions& o, const ForecastOptions& forecast,
                                const std::function<bool(const DeliveryProgress&)>& progress) {
   const Gate gate = check_gate(*delivered, shelf);
   if (!gate.may_deliver()) return bad_input(gate.sentence(), delivered->timeline()->name, "`gclk gate` lists what has to be put right.");
-  auto quote = delivery_quote(delivered, shelf, notebook, media, o, forecast);
+  const auto form = form_of(o, *delivered->timeline());
+  if (!form) return std::unexpected(form.error());
+  const ProgramPtr program = program_rendered(delivered, o.device, media);
+  NearFiles near = near_files(*program, shelf, o, *form, progress);
+  auto quote = quote_with(near, delivered, shelf, notebook, media, o, forecast);
   if (!quote) return std::unexpected(quote.error());
-  return Delivery(program_rendered(delivered, o.device, media), shelf, o, std::move(*quote), progress).run();
+  return Delivery(program, shelf, o, std::move(*quote), std::move(near), progress).run();
 }
 
 std::vector<float> mixed_sound(const Timeline& t, FrameRange range, std::vector<std::string>& remarks) {

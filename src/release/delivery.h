@@ -21,12 +21,16 @@ struct DeliveryOptions {
   std::string burn_text;          ///< the same: a name, "review copy"
   bool replace = false;           ///< an earlier delivery of this program's at the same place may be replaced
   bool sound = true;
+  /// Renditions that lose something may be decoded for it where a frame of each piece is at least so near its live picture,
+  /// dB; 0: never.
+  double reuse_db = 0;
 };
 
 /// Where the frames of a delivery come from.
 struct DeliverySources {
   std::vector<FrameRange> copied;   ///< packets of renditions in the same form
   std::vector<FrameRange> decoded;  ///< renditions that lose nothing against the form
+  std::vector<FrameRange> near;     ///< renditions that lose a little, as a person allowed
   std::vector<FrameRange> live;
   static Frames frames(const std::vector<FrameRange>& ranges);
 };
@@ -36,6 +40,7 @@ struct DeliveryQuote {
   DeliverySources sources;
   Form form = Form::rdd36;
   bool sequence = false;
+  bool shared = false;            ///< what is made of it are pieces that any shelf can keep, and that other machines can make
   double modelled_seconds = 0, seconds = 0;
   std::uint64_t bytes = 0;        ///< of the finished file, about
   std::uint64_t needed_bytes = 0; ///< on its volume while it is made
@@ -45,7 +50,7 @@ struct DeliveryQuote {
 
 struct DeliveryProgress {
   Frames done = 0, total = 0;
-  std::string what;          ///< "Rendering", "Putting together"
+  std::string what;          ///< "Looking closer", "Comparing", "Rendering", "Putting together", "Reading back"
   double seconds_left = 0;
 };
 
@@ -58,7 +63,8 @@ struct DeliveryReport {
   std::vector<std::string> remarks;   ///< what could not be carried, in sentences
 };
 
-/// Errors: an unknown form, one that does not keep the raster.
+/// Errors: an unknown form, one that does not keep the raster. What `reuse_db` allows is found when it is delivered: here it
+/// counts as made live.
 Result<DeliveryQuote> delivery_quote(const ProgramPtr& delivered, const Shelf* shelf, const Notebook& notebook, MediaCatalog& media,
                                      const DeliveryOptions& options, const ForecastOptions& forecast);
 

@@ -110,6 +110,23 @@ void check_uncovered(const Program& program, const std::vector<Coverage>& uncove
   }
 }
 
+void check_devices_agree(const Program& program, const std::string& inside, Frames offset, const std::vector<std::string>& differing, Gate& gate) {
+  for (const auto& s : program.segments()) {
+    const Frames at = s->in + offset;
+    if (s->inner) check_devices_agree(*s->inner, fmt::format("In '{}': ", s->segment->name), at, differing, gate);
+    for (const Effect& e : s->segment->stack) {
+      const EffectType* type = e.enabled && std::ranges::find(differing, e.type) != differing.end() ? effect_type(e.type) : nullptr;
+      if (!type) continue;
+      gate.items.push_back({GateKind::device, true, s->segment->id, at,
+                            fmt::format("{}{} of '{}' is drawn otherwise by the accelerator than by the processor, beyond what it may.", inside, type->label, s->segment->name),
+                            "Render on the processor, or accept it."});
+      gate.items.back().effect = e.id;
+      gate.items.back().item = fmt::format("device:{}:{}", s->segment->id, e.id);
+      gate.items.back().of = hash_text(e.type + e.params.dump()).hex();
+    }
+  }
+}
+
 }  // namespace
 
 const char* name_of(GateKind kind) {
@@ -124,6 +141,8 @@ const char* name_of(GateKind kind) {
     case GateKind::gap: return "gap";
     case GateKind::uncovered: return "uncovered";
     case GateKind::unwatched: return "unwatched";
+    case GateKind::device: return "device";
+    case GateKind::records: return "records";
   }
   return "";
 }
@@ -168,7 +187,7 @@ std::string Gate::sentence() const {
   return fmt::format("May not be delivered yet: {} thing{} to put right.", stops, stops == 1 ? "" : "s");
 }
 
-Gate check_gate(const Program& program, const Shelf* shelf, const PicturesSeen* pictures) {
+Gate check_gate(const Program& program, const Shelf* shelf, const Inspection* found) {
   Gate gate;
   const Timeline& t = *program.timeline();
   for (const MissingPicture& m : missing_pictures(program))
@@ -179,7 +198,12 @@ Gate check_gate(const Program& program, const Shelf* shelf, const PicturesSeen* 
          "Bring the file back, relink the segment or shorten it."});
   check_effects(program, "", 0, gate);
   check_gaps(program, gate);
-  if (pictures) check_uncovered(program, pictures->uncovered, gate), check_unwatched(program, pictures->unwatched, gate);
+  if (found) {
+    check_uncovered(program, found->uncovered, gate), check_unwatched(program, found->unwatched, gate);
+    check_devices_agree(program, "", 0, found->differing, gate);
+    for (const std::string& damage : found->damaged)
+      gate.items.push_back({GateKind::records, true, "", 0, damage, "Move the file away and start again: what can be had of it is found again."});
+  }
   for (const Slip& slip : t.slips) {
     if (!slip.open()) continue;
     if (!has_subject(t, slip)) {

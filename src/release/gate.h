@@ -6,7 +6,7 @@
 
 namespace gc {
 
-enum class GateKind { offline, open_slip, broken_seal, remark, proxy, card, effect, gap, uncovered, unwatched };
+enum class GateKind { offline, open_slip, broken_seal, remark, proxy, card, effect, gap, uncovered, unwatched, device, records };
 const char* name_of(GateKind kind);  ///< "open_slip"
 
 struct GateItem {
@@ -24,10 +24,12 @@ struct GateItem {
   std::optional<Acceptance> accepted;
 };
 
-/// What only the pictures show.
-struct PicturesSeen {
-  std::vector<Coverage> uncovered;  ///< as coverage() counted
-  std::vector<Restless> unwatched;  ///< what must be seen moving, and was not since it last changed
+/// What only a closer look finds: at pictures, and at the seat.
+struct Inspection {
+  std::vector<Coverage> uncovered;    ///< as coverage() counted
+  std::vector<Restless> unwatched;    ///< what must be seen moving, and was not since it last changed
+  std::vector<std::string> differing; ///< ids of effects that the seat's device for rendering draws otherwise than the processor
+  std::vector<std::string> damaged;   ///< what failed its check, a sentence each: "The notebook is damaged: …"
 };
 
 struct Gate {
@@ -40,8 +42,8 @@ struct Gate {
 /// Checks the timeline itself, with nothing bypassed. A broken seal does not forbid a delivery, since the
 /// delivery is made from live frames or matching seals only; it is listed because playback of that stretch is
 /// live again.
-/// @param pictures what was found by looking at pictures of the program; null: nobody looked
-Gate check_gate(const Program& delivered, const Shelf* shelf, const PicturesSeen* pictures = nullptr);
+/// @param found by looking closer; null: nobody looked
+Gate check_gate(const Program& delivered, const Shelf* shelf, const Inspection* found = nullptr);
 
 /// The timeline with what an item says put right: its slip lifted, its card taken away. Null where that needs a person:
 /// media to be found, a word to be given.

@@ -136,6 +136,14 @@ Image without_lower_edge(const Image& image) {
 
 }  // namespace
 
+Result<double> psnr_to_live(const Program& program, Frames frame, const AVFrame& there, Decoders& decoders, StageLog& log, bool whole) {
+  auto read = to_image(there, program.width(), program.height());
+  if (!read) return std::unexpected(read.error());
+  Image live = as_kept(render_frame(program, frame, nullptr, decoders, log), there);
+  if (!whole) live = without_lower_edge(live), *read = without_lower_edge(*read);
+  return std::min(100.0, psnr(live, *read));
+}
+
 fs::path manifest_of(const fs::path& file) {
   std::string name = file.string();
   if (is_sequence(name)) name = name.substr(0, name.rfind('#'));  // without the numbers and the rate
@@ -181,14 +189,12 @@ Result<Verification> verify_delivery(const fs::path& file, const ProgramPtr& del
   const double least = o.least_psnr_db > 0 ? o.least_psnr_db : kept_by(info.codec);
   /// Whether it is what the timeline shows there.
   const auto against_live = [&](const AVFrame& f, Frames n) {
-    Image live = as_kept(render_frame(*program, n, nullptr, decoders, log), f);
-    auto there = to_image(f, t.width, t.height);
-    if (!there) {
-      found(n, "A frame cannot be looked at: " + there.error().what);
+    const auto found_db = psnr_to_live(*program, n, f, decoders, log, !o.burnt_in);
+    if (!found_db) {
+      found(n, "A frame cannot be looked at: " + found_db.error().what);
       return false;
     }
-    if (o.burnt_in) live = without_lower_edge(live), *there = without_lower_edge(*there);
-    const double db = std::min(100.0, psnr(live, *there));
+    const double db = *found_db;
     v.psnr_db_worst = std::min(v.psnr_db_worst, db), sum += db, ++v.sampled;
     if (db < least) found(n, fmt::format("The picture at {} is {:.1f} dB from the live one; {:.0f} are to be expected.", timecode_at(t, n), db, least));
     return db >= least;

@@ -36,4 +36,9 @@ Result<Verification> verify_delivery(const fs::path& file, const ProgramPtr& del
 
 fs::path manifest_of(const fs::path& file);
 
+/// PSNR of a picture as it was read to the live one of a frame, as such a file can keep it: its chroma subsampled, its codes
+/// whole numbers; dB, 100 at most. Errors: it cannot be looked at.
+/// @param whole false: the lower edge is not looked at
+Result<double> psnr_to_live(const Program& program, Frames frame, const AVFrame& there, Decoders& decoders, StageLog& log, bool whole = true);
+
 }  // namespace gc

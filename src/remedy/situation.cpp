@@ -134,9 +134,33 @@ bool is_trivial(const Situation& s, const CompiledSegment& segment) {
 
 std::string quoted(const CompiledSegment& s) { return "'" + s.segment->name + "'"; }
 
+namespace {
+
+/// The frames that a change at `at` may cause drops in or save them from: on each side up to where the pipeline is at rest,
+/// since for two seconds nothing is dropped in any trial.
+FrameRange reach_of(const Forecast& now, FrameRange at) {
+  const Frames rest = 2 * now.rate.nominal();
+  const auto drops = [&](Frames f) { return now.miss[static_cast<std::size_t>(f - now.range.in)] > 0; };
+  FrameRange reach{std::max(now.range.in, at.in), std::min(now.range.out, at.out)};
+  for (Frames quiet = 0; reach.in > now.range.in && quiet < rest;) quiet = drops(--reach.in) ? 0 : quiet + 1;
+  for (Frames quiet = 0; reach.out < now.range.out && quiet < rest;) quiet = drops(reach.out++) ? 0 : quiet + 1;
+  return reach;
+}
+
+}  // namespace
+
 double drops_saved(const Situation& s, const Proposal& p) {
   const Supposed then = p.kind->suppose(s, p);
   if (!then.program) return 0;
+  const FrameRange reach = reach_of(*s.now, p.at);
+  if (reach.length() <= 0) return 0;
+  if (2 * reach.length() < s.now->range.length()) {
+    // Both sides in the same frames, so that they draw the same costs.
+    ForecastOptions once = s.forecast;
+    once.loop = false;
+    const auto drops = [&](const Program& program, const Route& route) { return gc::forecast(program, *s.notebook, route, reach, once).expected_drops; };
+    return drops(*s.played, s.route) - drops(*then.program, then.route);
+  }
   ForecastOptions options = s.forecast;
   options.before = then.program == s.played ? s.now.get() : nullptr;
   const Forecast f = gc::forecast(*then.program, *s.notebook, then.route, s.now->range, options);

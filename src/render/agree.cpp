@@ -90,12 +90,13 @@ Image show_effect(const EffectType& type, const Json& params, const std::functio
   return image;
 }
 
-std::vector<Agreement> check_devices(int width, int height, const std::string& lut) {
+std::vector<Agreement> check_devices(int width, int height, const std::string& lut, const std::function<bool(const EffectType&)>& wanted) {
   std::vector<const EffectType*> all = effect_types();
   all.insert(all.end(), generator_types().begin(), generator_types().end());
   const auto picture = [&](Frames n) { return synthetic_frame("firing", 30 + n, width, height, 7, 0.03f); };
   std::vector<Agreement> found;
   for (const EffectType* type : all) {
+    if (wanted && !wanted(*type)) continue;
     Agreement a;
     a.type = type;
     Json params = showing_params(*type);

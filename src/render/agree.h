@@ -20,7 +20,8 @@ Json showing_params(const EffectType& type);
 
 /// Renders every effect and generator at this raster on each device, from a synthetic picture.
 /// @param lut a LUT file for the effects that need one; empty: they run with none
-std::vector<Agreement> check_devices(int width, int height, const std::string& lut);
+/// @param wanted which of them; empty: all
+std::vector<Agreement> check_devices(int width, int height, const std::string& lut, const std::function<bool(const EffectType&)>& wanted = {});
 
 /// One effect applied to a picture on the processor, with the neighbours it asks for. `ms`: what it took by
 /// itself.

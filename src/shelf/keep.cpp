@@ -292,9 +292,10 @@ Result<void> Shelf::erase_rows(const std::vector<std::string>& files) const {
       const auto it = by_file_.find(file);
       if (it == by_file_.end()) continue;
       std::error_code e;
-      fs::remove(it->second->path + ".json", e);
-      fs::remove(it->second->path, e);
-      if (e) return environment("a piece cannot be removed: " + e.message(), it->second->path, "Check the shelf's volume.");
+      const std::string path = file_of(it->second->chunk);
+      fs::remove(path + ".json", e);
+      fs::remove(path, e);
+      if (e) return environment("a piece cannot be removed: " + e.message(), path, "Check the shelf's volume.");
     }
     if (auto r = q.bind(std::string_view(file)).run(); !r) return r;
   }

@@ -136,8 +136,11 @@ Shelf::~Shelf() {
 
 fs::path Shelf::chunks_of(const std::string& volume) const { return (volume.empty() ? folder_ : fs::path(volume)) / "chunks"; }
 std::string Shelf::file_of(const Chunk& chunk) const {
-  std::string path = chunk.volume.empty() ? folder_.string() : chunk.volume;
-  return path.append("/chunks/").append(chunk.file);
+  const std::string& root = chunk.volume.empty() ? folder_.native() : chunk.volume;
+  constexpr std::string_view kChunks = "/chunks/";
+  std::string path;
+  path.reserve(root.size() + kChunks.size() + chunk.file.size());
+  return path.append(root).append(kChunks).append(chunk.file);
 }
 
 bool Shelf::whole(const Chunk& chunk) const {
@@ -251,7 +254,7 @@ Result<void> Shelf::load() const {
       continue;
     }
     auto piece = std::make_unique<Piece>();
-    piece->path = file_of(c), piece->chunk = std::move(c);
+    piece->chunk = std::move(c);
     by_file_.emplace(piece->chunk.file, piece.get());
     placing->add(std::move(piece));
   }
@@ -328,7 +331,6 @@ void Shelf::index(Chunk chunk, Reach reach) const {
   forget(chunk.file);
   auto piece = std::make_unique<Piece>();
   piece->chunk = std::move(chunk), piece->reach = reach;
-  piece->path = file_of(piece->chunk);
   if (is_tap(piece->chunk)) ++taps_;
   Piece* p = piece.get();
   by_file_[p->chunk.file] = p;
@@ -406,7 +408,7 @@ std::optional<SealHit> Shelf::find(const Hash128& name) const {
   piece.read.store(true, std::memory_order_relaxed);
   const std::size_t at = it->second.index;
   const Chunk& c = piece.chunk;
-  return SealHit{piece.path, it->second.index, at < c.sums.size() ? c.sums[at] : Hash128{}, c.form, c.width, c.height};
+  return SealHit{file_of(c), it->second.index, at < c.sums.size() ? c.sums[at] : Hash128{}, c.form, c.width, c.height};
 }
 
 void Shelf::report_broken(const SealHit& hit) const {

@@ -17,6 +17,7 @@
 #include <shared_mutex>
 
 #include "base/database.h"
+#include "base/large_pages.h"
 #include "render/program.h"
 #include "shelf/piece.h"
 
@@ -152,6 +153,8 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   std::vector<PieceCheck> verify(const std::function<bool(std::size_t done, std::size_t all)>& progress = {}) const;
   /// Takes pieces in that lie in the folders and that the index does not have, by what stands beside each; how many.
   Result<int> rebuild();
+  /// Empty when the index is whole, or there is none; else what is wrong with it.
+  std::string damage() const { return database_.is_open() ? database_.damage() : ""; }
   /// Every piece that is there, largest first; not what was cleaned away.
   std::vector<Chunk> pieces() const;
 
@@ -166,7 +169,6 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   enum class Reach : std::uint8_t { readable, away, damaged };
   struct Piece {
     Chunk chunk;
-    std::string path;
     std::atomic<Reach> reach = Reach::readable;
     std::atomic<bool> read = false;  ///< since its time of use was written down
     bool overlaps = false;           ///< another piece has some of its frames too
@@ -206,8 +208,9 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   bool writable_ = true;
   mutable std::shared_mutex mutex_;
   mutable std::vector<std::unique_ptr<Piece>> pieces_;
-  mutable absl::flat_hash_map<std::string, Piece*> by_file_;
-  mutable absl::flat_hash_map<Hash128, Place, std::hash<Hash128>> places_;
+  mutable absl::flat_hash_map<std::string_view, Piece*> by_file_;  ///< by the name that the piece holds
+  using Places = absl::flat_hash_map<Hash128, Place, std::hash<Hash128>, std::equal_to<Hash128>, LargePages<std::pair<const Hash128, Place>>>;
+  mutable Places places_;
   mutable std::atomic<int> taps_ = 0;               ///< pieces of something else than finished frames, those cleaned away not counted
   mutable std::atomic<std::uint64_t> changes_ = 0;  ///< of what is there, so that routes know
   mutable std::mutex writing_;

@@ -4,6 +4,7 @@
 #include <random>
 
 #include "commands.h"
+#include "desk/delivering.h"
 #include "desk/farm.h"
 #include "desk/handover.h"
 
@@ -187,6 +188,23 @@ TEST_F(OnACluster, AQueueIsSentAndItsJobsEnd) {
 }
 
 // Slurm itself, on this machine alone, where it may be started.
+// Nodes render what is missing in the delivery's form; this seat copies it together.
+TEST_F(OnACluster, ADeliveryIsRenderedThereAndPutTogetherHere) {
+  PrerenderOptions lossy = stores_.prerender_options({}, *timeline_);
+  lossy.form = Form::motion_jpeg;
+  ASSERT_TRUE(prerender(view_of(timeline_, stores_).played, *stores_.shelf, {{0, 24}}, lossy, {}));
+  auto journal = *Journal::open(dir_ / "queue.sqlite");
+  DeliveryOptions o = delivery_options(view_of(timeline_, stores_), stores_, dir_ / "kiln.mov", "rdd36");
+  const auto id = enqueue_delivery(journal, view_of(timeline_, stores_), stores_, dir_ / "cut.otio", o);
+  ASSERT_TRUE(id) << id.error().text();
+  const auto r = run_on_cluster(journal, options_, {});
+  ASSERT_TRUE(r) << r.error().text();
+  EXPECT_EQ(r->done, 1) << journal.job(*id)->trouble;
+  EXPECT_EQ(journal.job(*id)->state, JobState::done);
+  const Json note = *parse_json(*read_file(delivery_note(o.to)), "note");
+  EXPECT_EQ(note["copied"], Json::parse("[[0, 96]]")) << "nothing is left to be made here, though a part was there in another form";
+}
+
 TEST_F(OnACluster, ARealOneOfOneNode) {
   const std::string start = "'" + (fs::path(GCLK_SOURCE).parent_path() / "tests" / "cluster" / "single-node").string() + "'", where = " '" + (dir_ / "cluster").string() + "'";
   struct Stop {

@@ -1,6 +1,7 @@
 // The delivery: only the truth, from what is rendered where that loses nothing, whole or not there, and read back.
 #include "base/clock.h"
 #include "commands.h"
+#include "desk/delivering.h"
 #include "desk/planning.h"
 #include "media/compare.h"
 #include "media/convert.h"
@@ -95,6 +96,28 @@ TEST_F(Delivering, WhatIsSealedInTheSameFormIsCopiedBitForBit) {
     }
   EXPECT_EQ(std::vector<std::string>(joined.begin(), joined.begin() + 24), piece);
   EXPECT_FALSE(fs::exists(dir_ / ".kiln.mov.parts")) << "nothing is left beside it";
+}
+
+// What loses a little is used only as far as a person allowed, by what a frame of each piece measures.
+TEST_F(Delivering, RenditionsThatLoseALittleAreReusedWhereSomebodyAllowedIt) {
+  ASSERT_EQ(sealed({0, 24}), 24);
+  const auto near = [&](const char* name, double db) {
+    DeliveryOptions o = options(name, "rdd36");
+    o.reuse_db = db;
+    const auto done = delivered_to(timeline_, o);
+    EXPECT_TRUE(done) << (done ? "" : done.error().text());
+    if (!done) return Frames{-1};
+    const Verification v = read_back(timeline_, o.to);
+    EXPECT_TRUE(v.good()) << told(v);
+    EXPECT_EQ(DeliverySources::frames(done->sources.near) + DeliverySources::frames(done->sources.live), 48);
+    EXPECT_THAT(remarks_on(*done, o, *timeline_), testing::SizeIs(done->sources.near.empty() ? 0 : 1)) << "it says which frames";
+    const Json note = *parse_json(*read_file(delivery_note(o.to)), "note");
+    EXPECT_EQ(note["near"].size(), done->sources.near.size());
+    return DeliverySources::frames(done->sources.near);
+  };
+  EXPECT_EQ(near("never.mov", 0), 0);
+  EXPECT_EQ(near("allowed.mov", 30), 24);
+  EXPECT_EQ(near("too-near.mov", 99), 0) << "no piece is as near as that";
 }
 
 TEST_F(Delivering, OtherProgramsReadRateTimecodeColoursAndCount) {

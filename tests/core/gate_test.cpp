@@ -1,5 +1,6 @@
 // What stops a delivery, who may say that it need not, and for how long that counts.
 #include "commands.h"
+#include "desk/inspection.h"
 #include "desk/report.h"
 #include "desk/watched.h"
 #include "interchange/otio.h"
@@ -16,7 +17,7 @@ class TheGate : public testing::Test {
  protected:
   Gate check(const TimelinePtr& t, bool pixels = true) {
     const ProgramPtr p = Program::compile(t, media_);
-    const PicturesSeen pictures{pixels ? coverage(*p) : std::vector<Coverage>(), {}};
+    const Inspection pictures{pixels ? coverage(*p) : std::vector<Coverage>(), {}, {}, {}};
     return check_gate(*p, nullptr, pixels ? &pictures : nullptr);
   }
   static const GateItem* first(const Gate& g, GateKind kind) {
@@ -117,10 +118,47 @@ TEST_F(TheGate, WhatAKeyCanPutRightIsPutRight) {
   EXPECT_FALSE(now->slips.front().open());
 }
 
+TEST_F(TheGate, WhatTheSeatDrawsOtherwiseOrCannotTrustStops) {
+  const TimelinePtr t = Build(64, 36).track("V1").solid("a", 6, 0.5, 0.5, 0.5, {test::blur("soft", 2), test::cdl("g", 1.1)}).done();
+  const ProgramPtr p = Program::compile(t, media_);
+  Inspection found;
+  found.differing = {"blur"}, found.damaged = {"The notebook is damaged: a page is missing."};
+  const Gate gate = check_gate(*p, nullptr, &found);
+  ASSERT_EQ(gate.items.size(), 2u);
+  const GateItem *device = first(gate, GateKind::device), *records = first(gate, GateKind::records);
+  ASSERT_TRUE(device && records);
+  EXPECT_EQ(device->effect, "soft");
+  EXPECT_FALSE(gate.may_deliver());
+  EXPECT_FALSE(acceptance_of(*records, "Ines Tal", "it will do", "now")) << "nobody can vouch for that";
+  const TimelinePtr accepted = with_acceptance(*t, *acceptance_of(*device, "Ines Tal", "seen side by side", "now"));
+  found.damaged.clear();
+  EXPECT_TRUE(check_gate(*Program::compile(accepted, media_), nullptr, &found).may_deliver());
+}
+
+// A file of the seat's that is hurt on its drive is found by the closer look.
+TEST_F(TheGate, ADamagedIndexIsFound) {
+  DeskOptions o;
+  o.shelf = dir_ / "shelf", o.notebook = dir_ / "notebook.sqlite", o.settings = {};
+  const Stores stores = *Stores::open(o);
+  const View v = view_of(Build(64, 36).track("V1").solid("a", 6, 0.5, 0.5, 0.5).done(), stores);
+  EXPECT_TRUE(inspect(v, stores).damaged.empty());
+  {
+    // A row that no index knows of, as a lost write leaves it.
+    sqlite3* raw = nullptr;
+    ASSERT_EQ(sqlite3_open((dir_ / "shelf" / "index.sqlite").c_str(), &raw), SQLITE_OK);
+    const std::unique_ptr<sqlite3, int (*)(sqlite3*)> db(raw, sqlite3_close);
+    ASSERT_EQ(sqlite3_exec(raw, "PRAGMA writable_schema=ON; CREATE TABLE other(a); CREATE INDEX by_a ON other(a); INSERT INTO other VALUES(1);"
+                                "UPDATE sqlite_master SET rootpage = (SELECT rootpage FROM sqlite_master WHERE name = 'other') WHERE name = 'by_a';",
+                           nullptr, nullptr, nullptr), SQLITE_OK);
+  }
+  const Stores again = *Stores::open(o);
+  EXPECT_THAT(inspect(v, again).damaged, testing::SizeIs(1));
+}
+
 TEST_F(TheGate, EveryKindHasANameOfItsOwnInTheDocument) {
   Gate gate;
   std::set<std::string> names;
-  for (int k = 0; k <= static_cast<int>(GateKind::unwatched); ++k) gate.items.push_back({static_cast<GateKind>(k), true, "", 0, "", ""});
+  for (int k = 0; k <= static_cast<int>(GateKind::records); ++k) gate.items.push_back({static_cast<GateKind>(k), true, "", 0, "", ""});
   const Json j = to_json(gate);
   for (const Json& i : j["items"]) names.insert(i["kind"].get<std::string>());
   EXPECT_EQ(names.size(), gate.items.size());
@@ -164,7 +202,7 @@ TEST_F(TheGate, WhatOnlyPlayingShowsMustBeWatchedOnceEachTimeItChanges) {
   EXPECT_EQ(must_watch(repaired, *stores.media, *again, [] { return false; }).size(), 1u) << "it is still to be judged in real time";
   EXPECT_EQ(unwatched(view_of(cut(an("dust", {{"threshold", 0.8}})), stores), *stores.media, *again).size(), 1u);
   // At the gate.
-  const PicturesSeen pictures{{}, found};
+  const Inspection pictures{{}, found, {}, {}};
   const Gate gate = check_gate(*repaired.delivered, nullptr, &pictures);
   EXPECT_FALSE(gate.may_deliver());
   EXPECT_THAT(gate.items.front().what, HasSubstr("Nobody has watched 'a'"));

@@ -6,6 +6,7 @@
 
 #include "commands.h"
 #include "queue/renderer.h"
+#include "release/verification.h"
 
 namespace gc {
 namespace {
@@ -262,6 +263,35 @@ TEST_F(QueueByCommand, APlanIsQueuedDoneAndThenPlays) {
   const Json after = gclk("plan " + cut + " --measure 2 --json").json();
   EXPECT_TRUE(after["remedies"].empty()) << after["sentence"];
   EXPECT_EQ(gclk("queue log 99").code, 2);
+}
+
+TEST_F(QueueByCommand, ADeliveryIsOfTheTimelineAsItWasWhenItWasQueued) {
+  test::movie(dir_ / "m.mov", Form::vc3_sq, 256, 144, 60);
+  const TimelinePtr t = test::Build(256, 144).media("m", "m.mov", 60).track("V1").segment("a", "m", 0, 24, {test::cdl("g", 1.1)}).done();
+  const fs::path file = dir_ / "cut.otio", to = dir_ / "out" / "kiln.mov";
+  ASSERT_TRUE(save_timeline(*t, file));
+  const std::string cut = "'" + file.string() + "'";
+  const test::Ran queued = gclk("deliver " + cut + " --to '" + to.string() + "' --form vc3-hq --queue --json");
+  ASSERT_EQ(queued.code, 0) << queued.out;
+  EXPECT_EQ(jobs()[0]["what"], "kiln.mov");
+  // It is edited meanwhile, and another plan is queued: the delivery waits on.
+  ASSERT_TRUE(save_timeline(*test::Build(256, 144).media("m", "m.mov", 60).track("V1").segment("a", "m", 0, 12, {}).done(), file));
+  EXPECT_EQ(gclk("queue add " + cut + " --measure 1").code, 0);
+  ASSERT_EQ(gclk("work --json").json()["failed"], 0) << jobs().dump(1);
+  EXPECT_EQ(jobs()[0]["state"], "done");
+  EXPECT_EQ(jobs()[0]["frames_done"], 24);
+  const auto reader = FrameReader::open(to.string());
+  ASSERT_TRUE(reader);
+  EXPECT_EQ((*reader)->info().frames, 24);
+  EXPECT_TRUE(fs::exists(manifest_of(to))) << "it was read back";
+  // The same once more finds an earlier delivery there, and says so.
+  ASSERT_TRUE(save_timeline(*t, file));
+  ASSERT_EQ(gclk("deliver " + cut + " --to '" + to.string() + "' --form vc3-hq --queue").code, 0);
+  EXPECT_EQ(gclk("work --json").json()["failed"], 1);
+  EXPECT_THAT(jobs()[0]["trouble"].get<std::string>(), testing::HasSubstr("--replace"));
+  // What may not be delivered is not queued.
+  ASSERT_TRUE(save_timeline(*with_bypass(*t, "a", "g", true, "now"), file));
+  EXPECT_EQ(gclk("deliver " + cut + " --to '" + (dir_ / "other.mov").string() + "' --queue").code, 1);
 }
 
 // Whoever is killed at whatever moment: the next start finds the work undone and does it, and nothing half made is there.

@@ -25,6 +25,34 @@ TEST_F(Remedies, APreRenderSavesWhatItSaysAndIsPlayed) {
   EXPECT_EQ(proposal("render:a").refused, "it is sealed already.");
 }
 
+// Only the frames that a remedy can reach are simulated for its gain: the same as over the whole timeline.
+TEST(Gains, AreThoseOfTheWholeTimeline) {
+  test::TempFolder dir;
+  Build b(64, 36);
+  b.track("V1");
+  for (int i = 0; i < 30; ++i) b.solid("s" + std::to_string(i), 72, 0.2, 0.2, 0.01 * i, {test::blur("b" + std::to_string(i), i % 10 == 7 ? 9 : 1.5)});
+  const auto shelf = *Shelf::open(dir / "shelf");
+  const auto notebook = *Notebook::open(dir / "notebook.sqlite");
+  MediaCatalog media;
+  const ProgramPtr program = Program::compile(b.done(), media);
+  for (const CompiledInterval& i : program->intervals())
+    for (const StageRef& r : program->stages(i.in)) {
+      const float ms = i.in / 72 % 10 == 7 ? 50.0f : 4.0f;
+      notebook->add_stage(r, std::vector<StageSample>(8, {r.kind, r.key, ms, ms, r.owner, 0}));
+    }
+  ForecastOptions options;
+  options.workers = 2;
+  const Situation s = situation_for(program, *notebook, shelf.get(), media, shelf->route(*program), options, Device::processor, Form::vc3_hqx);
+  for (const char* id : {"render:s7", "render:s17", "render:s27", "render:s12"}) {
+    const auto p = proposal_of(s, id);
+    ASSERT_TRUE(p) << id;
+    const Supposed then = p->kind->suppose(s, *p);
+    const double whole = s.now->expected_drops - forecast(*then.program, *notebook, then.route, s.now->range, options).expected_drops;
+    EXPECT_NEAR(drops_saved(s, *p), whole, 0.5 + 0.03 * whole) << id;
+    EXPECT_EQ(whole > 5, std::string(id).ends_with("7")) << id << ' ' << whole;
+  }
+}
+
 TEST_F(Remedies, ATapKeepsTheGradeLive) {
   EXPECT_GT(proposal("tap:a:2").drops_saved, 1.5);
   EXPECT_EQ(applied("tap:a:2").made.frames, 24);
