@@ -1,6 +1,7 @@
 #include "app/row_table.h"
 
 #include <QHeaderView>
+#include <QPixmap>
 #include <QStyledItemDelegate>
 #include <utility>
 
@@ -23,7 +24,8 @@ class WrappedText : public QStyledItemDelegate {
     initStyleOption(&o, index);
     const int width = std::max(40, table->columnWidth(index.column()) - kSides);
     const QRect needed = o.fontMetrics.boundingRect(QRect(0, 0, width, 10'000), Qt::TextWordWrap, o.text);
-    return {plain.width(), std::max(23, needed.height() + kAboveAndBelow)};
+    const int picture = (o.features & QStyleOptionViewItem::HasDecoration) ? o.decorationSize.height() + kAboveAndBelow : 0;
+    return {plain.width(), std::max({23, needed.height() + kAboveAndBelow, picture})};
   }
 };
 
@@ -44,6 +46,7 @@ RowTable::RowTable(const QStringList& heads, const QList<int>& wide, bool wrap, 
           this, [this] { resizing_ = false, resizeRowsToContents(); }, Qt::QueuedConnection);
     });
   }
+  setIconSize({80, 45});
   setShowGrid(false);
   setAlternatingRowColors(true);
   setWordWrap(wrap);
@@ -81,6 +84,7 @@ void RowTable::set_rows(std::vector<Row> rows) {
                           (item->text()[0].isDigit() || item->text()[0] == '-');
       item->setFont(figure ? figures : words);
       item->setData(Qt::UserRole, row.frame);
+      if (c == 0 && !row.picture.isNull()) item->setData(Qt::DecorationRole, QPixmap::fromImage(row.picture));
       item->setToolTip(row.hint.isEmpty() ? item->text() : row.hint);
       setItem(r, c, item);
     }

@@ -1,5 +1,6 @@
 // A table of text rows that lead to frames: the shape of every station's list.
 #pragma once
+#include <QImage>
 #include <QTableWidget>
 
 namespace gc {
@@ -15,6 +16,7 @@ class RowTable : public QTableWidget {
     QStringList cells;
     qint64 frame = -1;
     QString hint;
+    QImage picture = {};  ///< in the first cell, before its text
     bool operator==(const Row&) const = default;
   };
   /// Does nothing when the rows are those that are shown: a table is refreshed far more often than it

@@ -193,6 +193,8 @@ class Session : public QObject, private Display {
   QString delivery_said() const { return delivery_said_; }
   /// What stands between this timeline and its delivery.
   const Gate& gate() const { return gate_is_whole() ? whole_gate_ : derived_->gate; }
+  /// The timeline at a place of the gate's, small; null until it is made.
+  QImage gate_picture(Frames at) const;
   /// Whether pictures were looked at for it.
   bool gate_is_whole() const { return derived_ && gate_of_ == derived_; }
   /// Looks for uncovered pixels too, in the background; told by delivery_changed.
@@ -260,6 +262,8 @@ class Session : public QObject, private Display {
   bool still_superseded();
   void count_coverage();
   void check_pictures();
+  /// Small pictures of the gate's places; not on the interface thread.
+  void make_gate_pictures(const DerivedPtr& d, const Gate& gate, const Stores& stores, const std::function<bool()>& go_on);
   void derive(bool then_measure);
   void seals_changed();
   /// Does something to the shelf, and looks at it again.
@@ -330,6 +334,7 @@ class Session : public QObject, private Display {
   std::vector<Coverage> uncovered_;
   Gate whole_gate_;     ///< with the pixels looked at
   DerivedPtr gate_of_;  ///< the state that it is of
+  std::map<Frames, QImage> gate_pictures_;  ///< of that state's places
   DerivedPtr looked_at_;  ///< the state whose pictures are being looked at
   std::shared_ptr<MemoryCache> cache_;
   bool frames_kept_ = false;  ///< some were played into it, every one

@@ -425,7 +425,8 @@ void Stations::refresh_release() {
     rows.push_back({{tc(i.at), i.stops ? tr("yes") : i.accepted ? tr("accepted") : tr("no"), text(i.what),
                      i.accepted ? tr("%1: %2").arg(text(i.accepted->who), text(i.accepted->why)) : text(i.remedy)},
                     i.at,
-                    {}});
+                    {},
+                    session_.gate_picture(i.at)});
   // Until the pictures were looked at, nobody knows.
   const bool looking = !session_.gate_is_whole() && session_.gate().may_deliver();
   panel(Station::release)->set_sentence(looking ? tr("Nothing temporary is left. Looking for uncovered pixels and for what flickers.") : text(session_.gate().sentence()));

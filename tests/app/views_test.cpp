@@ -838,6 +838,15 @@ TEST_F(Views, TheReleaseSaysWhatADeliveryTakesAndRefusesWhatTheGateRefuses) {
   // The stated costs are cards in place of effects, which no delivery can make.
   EXPECT_FALSE(session->derived()->gate.may_deliver());
   EXPECT_FALSE(window->findChild<QPushButton*>("deliver")->isEnabled());
+  EXPECT_FALSE(window->findChild<QPushButton*>("queue-delivery")->isVisible()) << "first things are put right";
+  // Each place with its picture.
+  RowTable* places = window->findChild<Stations*>()->panel(Station::release)->table();
+  const auto pictured = [&](int row) { return places->item(row, 0) && places->item(row, 0)->data(Qt::DecorationRole).isValid(); };
+  ASSERT_TRUE(wait_for([&] { return pictured(0); }, 60000));
+  for (int row = 0; row < places->rowCount(); ++row) {
+    EXPECT_TRUE(pictured(row)) << row;
+    EXPECT_GE(places->rowHeight(row), 45) << row;
+  }
   const std::string rdd36 = delivery->said().toStdString();
   window->findChild<QComboBox*>("delivery-form")->setCurrentIndex(5);
   EXPECT_EQ(delivery->form(), "vc3-sq");
@@ -865,6 +874,19 @@ TEST_F(Views, WhatStopsTheDeliveryIsPutRightByOneKeyAndOneWord) {
   ASSERT_TRUE(wait_for([&] { return session->current() && session->gate().may_deliver(); }, 30000)) << session->gate().sentence();
   EXPECT_EQ(session->gate().count(GateKind::card), 0);
   EXPECT_THAT(session->gate().sentence(), testing::HasSubstr("accepted by hand"));
+  // Now it may be left to the queue.
+  const auto* queue = window->findChild<QPushButton*>("queue-delivery");
+  ASSERT_TRUE(wait_for([&] { return queue->isVisible() && queue->isEnabled(); }, 10000));
+  const fs::path to = stated().folder / "out" / "kiln.mov";
+  session->queue_delivery(QString::fromStdString(to.string()), "vc3-sq");
+  auto* delivery = window->findChild<DeliveryPanel*>("delivery");
+  ASSERT_TRUE(wait_for([&] { return delivery->said().contains("of the queue"); }, 20000)) << delivery->said().toStdString();
+  auto journal = *Journal::open();
+  const std::vector<Job> jobs = journal.jobs();
+  const auto job = std::ranges::find_if(jobs, [](const Job& j) { return j.remedy == "delivery"; });
+  ASSERT_NE(job, jobs.end());
+  EXPECT_EQ(job->what, "kiln.mov");
+  EXPECT_TRUE(*journal.cancel(job->id));
   while (session->timeline() != before) session->undo();
   ASSERT_TRUE(wait_for([&] { return session->current(); }, 30000));
 }
