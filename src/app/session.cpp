@@ -370,6 +370,7 @@ void Session::derive(bool then_measure) {
       emit derived_changed();
       if (wants_advice_) work_out_advice();
       if (look_.coverage) count_coverage();
+      queue_follows();
       if (then_measure && !derived_->plan.before.fully_measured && work_.kind == Work::Kind::none)
         start_measuring(false);
     });

@@ -241,6 +241,8 @@ class Session : public QObject, private Display {
  private:
   /// Of the queue; `runs`: one works already.
   void start_renderer(bool runs);
+  /// Jobs that an edit made useless go.
+  void queue_follows();
   bool present(Frames frame, ScreenImage&& picture, double at_ms) override;
   void post(std::function<void()> on_interface_thread);
   struct Still {

@@ -19,6 +19,17 @@ void Session::queue_plan() {
   });
 }
 
+void Session::queue_follows() {
+  if (file_.isEmpty() || elsewhere_ >= 0) return;
+  quick_.add([this, d = derived_, stores = stores_, file = file_.toStdString()] {
+    if (latest_ != d->view.timeline.get() || !fs::exists(data_folder() / "queue.sqlite")) return;
+    auto journal = Journal::open();
+    if (!journal) return tell(journal.error());
+    if (const auto changed = follow_edit(*journal, d->view, stores, file); !changed) tell(changed.error());
+    else if (*changed > 0) post([this] { emit queue_changed(); });
+  });
+}
+
 void Session::start_renderer(bool runs) {
   // Beside this program, where both are built and installed.
   const QString renderer = QCoreApplication::applicationDirPath() + "/gclk";

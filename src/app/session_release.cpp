@@ -3,6 +3,7 @@
 #include "app/text.h"
 #include "base/clock.h"
 #include "desk/delivering.h"
+#include "desk/inspection.h"
 
 namespace gc {
 
@@ -32,6 +33,53 @@ void Session::look_at_gate() {
   if (!current() || elsewhere_ >= 0 || gate_is_whole() || looked_at_ == derived_) return;
   looked_at_ = derived_;
   check_pictures();
+}
+
+void Session::check_pictures() {
+  labour_.add([this, d = derived_, stop = labour_stop_.get_token(), stores = stores_] {
+    Gate gate;
+    const auto go_on = [&] { return !stop.stop_requested(); };
+    if (go_on()) {
+      const Inspection found = inspect(d->view, stores, go_on);
+      gate = check_gate(*d->view.delivered, stores.shelf.get(), &found);
+    }
+    post([this, d, whole = go_on(), gate] {
+      if (looked_at_ == d) looked_at_.reset();
+      if (d != derived_ || !whole) return;  // of an older state, or not all of it
+      whole_gate_ = gate, gate_of_ = d, gate_pictures_.clear();
+      emit delivery_changed();
+    });
+    if (go_on()) make_gate_pictures(d, gate, stores, go_on);
+  });
+}
+
+QImage Session::gate_picture(Frames at) const {
+  const auto it = gate_is_whole() ? gate_pictures_.find(at) : gate_pictures_.end();
+  return it == gate_pictures_.end() ? QImage() : it->second;
+}
+
+void Session::make_gate_pictures(const DerivedPtr& d, const Gate& gate, const Stores& stores, const std::function<bool()>& go_on) {
+  constexpr int kWidth = 80, kHeight = 45;
+  constexpr std::size_t kMost = 60;
+  RenderOptions lower = d->view.delivered->options();
+  lower.scale = 4, lower.draft = true;
+  const ProgramPtr small = Program::compile(d->view.delivered->timeline(), *stores.media, lower);
+  std::map<Frames, QImage> made;
+  Decoders decoders;
+  StageLog log;
+  for (const GateItem& i : gate.items) {
+    if (!go_on() || made.size() == kMost) break;
+    if (i.at < 0 || i.at >= small->duration() || made.contains(i.at)) continue;
+    ScreenImage screen;
+    to_screen(render_frame(*small, i.at, nullptr, decoders, log), screen);
+    const QImage shown(screen.bgra.data(), screen.width, screen.height, screen.width * 4, QImage::Format_RGB32);
+    made[i.at] = shown.scaled(kWidth, kHeight, Qt::KeepAspectRatio, Qt::SmoothTransformation);
+  }
+  post([this, d, made = std::move(made)] {
+    if (d != derived_ || gate_of_ != d) return;  // of an older state
+    gate_pictures_ = made;
+    emit delivery_changed();
+  });
 }
 
 std::vector<GateItem> Session::put_right(std::vector<GateItem> items) {

@@ -6,6 +6,7 @@
 #include <iostream>
 
 #include "base/clock.h"
+#include "desk/queueing.h"
 #include "desk/settled.h"
 
 namespace gc {
@@ -58,12 +59,28 @@ Result<MeasureReport> measure_now(const Opened& o, double seconds, bool again, c
   return report;
 }
 
+namespace {
+
+/// Jobs that an edit made useless go. That the queue cannot be looked at is no reason to fail.
+void queue_follows(const Common& c, const TimelinePtr& edited) {
+  std::error_code e;
+  if (!fs::exists(data_folder() / "queue.sqlite", e)) return;
+  auto journal = Journal::open();
+  const auto jobs = journal ? journal->jobs() : std::vector<Job>{};
+  const std::string whose = fs::absolute(c.file).string();
+  if (std::ranges::none_of(jobs, [&](const Job& j) { return j.open() && j.file == whose; })) return;
+  if (const auto o = open(c)) (void)follow_edit(*journal, view_of(edited, o->stores), o->stores, c.file);
+}
+
+}  // namespace
+
 int save_edit(const Common& c, const TimelinePtr& edited, Json done, const std::string& sentence) {
   const auto before = load(c);
   if (auto r = save_timeline(*edited, c.file); !r) return fail(r.error(), c.json);
   // How often a segment is edited says how settled it is. A log that cannot be kept is no reason to fail.
   if (before)
     if (auto log = EditLog::open(EditLog::usual_file())) (void)log->note(*edited, changes_between(**before, *edited), seconds_now());
+  queue_follows(c, edited);
   if (c.json) put(done);
   else fmt::print("{}\n", sentence);
   return 0;

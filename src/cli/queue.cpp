@@ -24,7 +24,7 @@ struct QueueArguments {
   bool watch = false, all = false, first = false, last = false, forever = false;
   int priority = 0, task = -1, tasks = 0;
   double seconds = 0, measure = 20, look = 2;
-  std::string name, value, on, shared, partition, slurm, program, pieces;
+  std::string name, value, on, shared, partition, slurm, program, pieces, nodes;
   std::vector<std::string> roots;
   bool dry = false;
 };
@@ -74,6 +74,7 @@ int cmd_list(const Common& c, const QueueArguments& a, const std::atomic<bool>& 
 int cmd_on_cluster(const Common& c, const QueueArguments& a, const std::atomic<bool>& interrupted) {
   FarmOptions o;
   o.cluster.programs = a.slurm, o.cluster.partition = a.partition, o.shared = fs::absolute(a.shared), o.program = a.program, o.tasks = a.tasks, o.look_s = a.look;
+  o.nodes = a.nodes;
   if (a.shared.empty()) return fail(usage("it is not said what this seat and the nodes share", "Give --shared FOLDER.").error(), c.json);
   for (const std::string& r : a.roots) {
     const auto is = r.find('=');
@@ -238,6 +239,7 @@ void add_queue_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& 
   queue->add_option("--partition", a.partition, "Of the cluster");
   queue->add_option("--programs", a.slurm, "Folder with sbatch, squeue, scancel and sinfo; PATH when left out");
   queue->add_option("--gclk", a.program, "gclk on the nodes; where it is here when left out");
+  queue->add_option("--nodes", a.nodes, "Seat profile of the nodes, for what it takes there: a file, or the name of a seat that ships");
   queue->add_option("--look", a.look, "Seconds between two looks at the cluster")->check(CLI::Range(0.05, 600.0));
   queue->add_flag("--dry-run", a.dry, "Only say what it would take here and there");
   queue->require_subcommand(0, 1);

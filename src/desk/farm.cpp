@@ -5,9 +5,12 @@
 #include <thread>
 
 #include "base/clock.h"
+#include "base/mean.h"
 #include "desk/delivering.h"
 #include "desk/handover.h"
 #include "desk/queueing.h"
+#include "desk/seats.h"
+#include "measure/profile_book.h"
 #include "queue/carry_out.h"
 #include "render/agree.h"
 
@@ -50,6 +53,21 @@ std::vector<double> said_seconds(const Job& job, const Opened& o) {
   std::vector<double> all;
   for (const FrameRange& piece : o.pieces) all.push_back(std::max(1e-3, pricing.frames({piece}, job.making.subject.form)));
   return all;
+}
+
+/// The same on a node, by what the stages of each piece cost there and here.
+Result<std::vector<double>> seconds_there(std::vector<double> seconds, const Opened& o, const FarmOptions& options) {
+  if (options.nodes.empty()) return seconds;
+  auto profile = find_profile(options.nodes);
+  if (!profile) return std::unexpected(profile.error());
+  const ProfileBook book(std::move(*profile), o.stores.notebook);
+  for (std::size_t i = 0; i < seconds.size(); ++i) {
+    const Frames middle = o.pieces.empty() ? o.rendered->duration() / 2 : (o.pieces[i].in + o.pieces[i].out) / 2;
+    double here = 0, there = 0;
+    for (const StageRef& r : o.rendered->stages(middle)) here += mean(o.stores.notebook->stage(r).ms), there += mean(book.stage(r).ms);
+    if (here > 0) seconds[i] *= there / here;
+  }
+  return seconds;
 }
 
 std::string on_node(const std::string& path, const std::map<std::string, std::string>& roots) {
@@ -137,9 +155,11 @@ Result<FarmQuote> quote_farm(const Job& job, const FarmOptions& options) {
   const auto o = opened(job);
   if (!o) return std::unexpected(o.error());
   const std::vector<double> seconds = said_seconds(job, *o);
+  const auto there = seconds_there(seconds, *o, options);
+  if (!there) return std::unexpected(there.error());
   FarmQuote q;
   q.room = *room;
-  const std::vector<Share> shares = share_out(seconds, options.tasks > 0 ? options.tasks : std::max(1, room->nodes));
+  const std::vector<Share> shares = share_out(*there, options.tasks > 0 ? options.tasks : std::max(1, room->nodes));
   q.tasks = static_cast<int>(shares.size());
   for (const double s : seconds) q.here_s += s;
   for (const Share& s : shares) q.there_s = std::max(q.there_s, s.seconds);

@@ -17,6 +17,7 @@ struct FarmOptions {
   int tasks = 0;                             ///< at most so many; 0: as many as nodes work
   int rounds = 3;     ///< what a node did not deliver is sent again so often, in all
   double look_s = 2;  ///< between two looks at the cluster
+  std::string nodes;  ///< the nodes' seat profile, as find_profile() takes it; empty: they count as fast as this seat
 };
 
 struct FarmQuote {
@@ -25,7 +26,7 @@ struct FarmQuote {
   ClusterRoom room;
   std::uint64_t bytes_back = 0;  ///< of pieces that move to this seat
 };
-/// What sending a job takes against doing it here. Nodes count as fast as this seat.
+/// What sending a job takes against doing it here.
 Result<FarmQuote> quote_farm(const Job& job, const FarmOptions& options);
 
 struct FarmReport {

@@ -72,6 +72,59 @@ Result<std::vector<std::int64_t>> enqueue(Journal& journal, const Plan& plan, co
   return ids;
 }
 
+namespace {
+
+/// Names that a cached stack or a baked composition of a program would get; empty where that cannot be told.
+NameSet names_made(const Making& making, const Program& program) {
+  NameSet names;
+  const Subject& of = making.subject;
+  const Rate rate = program.timeline()->rate;
+  for (const CompiledSegmentPtr& s : program.segments())
+    for (Frames f = s->live_in; f < s->live_out; ++f) {
+      if (making.what == Making::What::stack && s->segment->id == of.segment) names.insert(program.tap_key(*s, f, of.after));
+      if (making.what == Making::What::composition && s->inner && s->segment->ref == of.composition) names.insert(s->inner->composition_key(s->frame_at(f, rate)));
+    }
+  return names;
+}
+
+}  // namespace
+
+Result<int> follow_edit(Journal& journal, const View& now, const Stores& stores, const fs::path& file) {
+  const std::string whose = fs::absolute(file).string();
+  const auto rendered = [&](const View& v) { return program_rendered(v.played, stores.options.settings.rendering, *stores.media); };
+  const ProgramPtr wanted = rendered(now);
+  std::map<std::string, ProgramPtr> snapshots;
+  int changed = 0;
+  for (const Job& j : journal.jobs()) {
+    if (!j.open() || j.file != whose || !j.delivery.empty() || j.making.what == Making::What::source) continue;
+    ProgramPtr& was = snapshots[j.snapshot];
+    if (!was) {
+      const auto t = open_timeline(j.snapshot, stores.media);
+      if (!t) continue;  // the job itself will say why
+      was = rendered(view_of(*t, stores));
+    }
+    bool useless = false;
+    if (j.making.what == Making::What::frames) {
+      Making left = j.making;
+      left.subject.frames = still_wanted(*was, j.making.subject.frames, *wanted);
+      useless = left.subject.frames.empty();
+      const Frames frames = DeliverySources::frames(left.subject.frames), before = DeliverySources::frames(j.making.subject.frames);
+      if (!useless && frames < before && j.state == JobState::waiting) {
+        if (auto r = journal.narrow(j.id, left, frames, static_cast<double>(frames) / static_cast<double>(before)); !r) return std::unexpected(r.error());
+        ++changed;
+      }
+    } else {
+      const NameSet made = names_made(j.making, *was), seen = names_made(j.making, *wanted);
+      useless = !made.empty() && std::ranges::none_of(made, [&](const Hash128& n) { return seen.contains(n); });
+    }
+    if (!useless) continue;
+    const auto gone = journal.cancel(j.id);
+    if (!gone) return std::unexpected(gone.error());
+    changed += *gone;
+  }
+  return changed;
+}
+
 Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& stop) {
   const auto job = journal.job(id);
   if (!job) return usage("there is no job " + std::to_string(id), "`gclk queue` lists them.");

@@ -22,6 +22,10 @@ struct OpenedJob {
 };
 Result<OpenedJob> open_job(const Job& job);
 
+/// After a change of a timeline: jobs whose pictures nobody will see any more are cancelled, also the one that is worked on;
+/// what nobody will see of others is left out. Deliveries and copies of sources stay. How many jobs were changed.
+Result<int> follow_edit(Journal& journal, const View& now, const Stores& stores, const fs::path& file);
+
 /// Does a job in this process and says how it ended. Stopped, the job waits again and goes on from its last whole piece.
 Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& stop);
 

@@ -80,7 +80,7 @@ void Draws::enter(std::size_t at) {
   // Many pools are more than the nearer caches hold.
   for (std::size_t i = 0; i < size_; i += 64 / sizeof(FrameSample)) __builtin_prefetch(samples_ + i);
   skip_ = &tables_.skips()[stretch_->pool], skips_cost_ = skip_->any();
-  mood_ = moods_[below(mixed(seed_ ^ (0xabcdef0123ULL + static_cast<std::uint64_t>(stretch_->in) * 31)),
+  mood_ = moods_[below(mixed(seed_ ^ (0xabcdef0123ULL + number_of(stretch_->in) * 31)),
                        moods_.size())];
   prepares_from_ = kNever, prepares_ms_ = 0;
   if (at + 1 < model_.stretches.size())
@@ -92,7 +92,7 @@ void Draws::enter(std::size_t at) {
            most_ms() <= model_.pace.period_ms * model_.pace.workers;
   if (!outside_) return;
   held_up_ = in_ - 1;
-  held_draw_ = mixed(seed_ ^ (0x686f6c64ULL + static_cast<std::uint64_t>(in_) * 0x9e3779b97f4a7c15ULL));
+  held_draw_ = mixed(seed_ ^ (0x686f6c64ULL + number_of(in_) * 0x9e3779b97f4a7c15ULL));
   draw_hold_up();
 }
 

@@ -45,9 +45,9 @@ class Draws {
   /// What frame n takes when `last` was fetched before it. Frames are asked for in order.
   StepOf<double> step(Frames last, Frames n) {
     while (n >= out_) enter(at_ + 1);
-    if (const std::uint64_t run = static_cast<std::uint64_t>(n) / kRunOf; run != run_)
+    if (const std::uint64_t run = number_of(n) / kRunOf; run != run_)
       run_ = run, run_at_ = below(mixed(seed_ + 0x51ed27f5ULL + run), size_);
-    std::size_t k = run_at_ + static_cast<std::size_t>(n) % kRunOf;
+    std::size_t k = run_at_ + static_cast<std::size_t>(number_of(n)) % kRunOf;
     while (k >= size_) k -= size_;
     const FrameSample sample = samples_[k];
     StepOf<double> s{static_cast<double>(sample.fetch_ms * mood_), 0, 0, 0};
@@ -84,7 +84,8 @@ class Draws {
   static constexpr std::uint64_t kRunOf = 8;
   static constexpr Frames kNever = std::numeric_limits<Frames>::max();
 
-  std::uint64_t draw_of(Frames n) const { return mixed(seed_ ^ static_cast<std::uint64_t>(n)); }
+  std::uint64_t number_of(Frames n) const { return static_cast<std::uint64_t>(model_.first + n); }
+  std::uint64_t draw_of(Frames n) const { return mixed(seed_ ^ number_of(n)); }
   void enter(std::size_t at);
   /// What opening the sources of a stretch takes: in its turn, or ahead of it. ms
   double entry_ms(const CostStretch& stretch) const;

@@ -288,6 +288,7 @@ Model build(const Program& program, const CostBook& book, const std::vector<Alik
             const ForecastOptions& options, std::vector<Pools::Entry>* entries,
             std::vector<Pools::Entry>* live_entries) {
   Model model;
+  model.first = range.in;
   model.scale = options.cost_scale;
   model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms(),
                 far_of(program.width(), program.height(), options.horizon)};

@@ -35,6 +35,7 @@ struct Model {
   std::vector<CostKind> kinds;  ///< what the player is told beforehand
   std::vector<CostPool> pools;
   std::vector<CostStretch> stretches;  ///< in order, without holes
+  Frames first = 0;  ///< number of the first frame: where models of one timeline overlap, their frames draw the same costs
   double scale = 1;                    ///< of all costs: above 1 for a plan with a margin
   double base = 1;                     ///< what the seat takes now, on the mean, against what the pools say
   double mood = 0;   ///< standard deviation of the seat's speed from stretch to stretch, relative

@@ -208,6 +208,13 @@ std::vector<Disturbance> Notebook::lately() const {
                      [&](const Disturbance& x, const Disturbance& y) { return apart(x) < apart(y); });
   }
   if (all.size() > kMost) all.resize(kMost);
+  // Others who have less of the machine than they had then hold up less.
+  constexpr double kAlike = 0.02, kLeast = 0.1;
+  if (shared_.known(seconds_now()))
+    for (Disturbance& d : all) {
+      const double less = std::clamp((shared_.value + kAlike) / (d.shared + kAlike), kLeast, 1.0);
+      d.per_busy_ms *= less, d.looks_per_busy_ms *= less;
+    }
   return all;
 }
 

@@ -74,6 +74,7 @@ Judged SimulationJudge::play(std::size_t first, std::size_t last, const std::vec
   Judged judged;
   Model model = *ways_[first][ways[first]].model;
   model.pools.clear(), model.stretches.clear(), model.kinds.clear();
+  model.first = at.in;
   std::map<std::pair<const Model*, std::uint32_t>, std::uint32_t> pools;
   const Model* before = nullptr;
   std::size_t u = first;

@@ -182,6 +182,12 @@ Result<bool> Journal::pause(std::int64_t id, bool paused) {
   return true;
 }
 
+Result<void> Journal::narrow(std::int64_t id, const Making& making, Frames frames, double share) {
+  return database_.prepare("UPDATE job SET making = ?, frames = ?, modelled_s = modelled_s * ?, said_s = said_s * ?, bytes = CAST(bytes * ? AS INTEGER) "
+                           "WHERE id = ? AND state = 0")
+      .bind(std::string_view(to_json(making).dump())).bind(frames).bind(share).bind(share).bind(share).bind(id).run();
+}
+
 Result<bool> Journal::cancel(std::int64_t id) {
   const auto j = job(id);
   if (!j || j->state == JobState::done || j->state == JobState::cancelled) return false;

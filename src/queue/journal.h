@@ -74,6 +74,9 @@ class Journal {
   /// Jobs whose process is not there any more wait again, and those of `own`, which does nothing at the moment. How many.
   Result<int> reclaim(const std::string& own);
 
+  /// Less is to be made than was said: `share` of the seconds and bytes.
+  Result<void> narrow(std::int64_t id, const Making& making, Frames frames, double share);
+
   Result<bool> pause(std::int64_t id, bool paused);
   Result<bool> cancel(std::int64_t id);
   /// To the front of all that wait, or behind the others.

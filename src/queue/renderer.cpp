@@ -131,8 +131,8 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
           } else {
             const std::string how = WIFSIGNALED(*status) ? fmt::format("ended by signal {} ({})", WTERMSIG(*status), ::strsignal(WTERMSIG(*status)))
                                                          : fmt::format("ended with code {}", WEXITSTATUS(*status));
-            if (auto r = journal.failed(job, fmt::format("Its process {} at frame {} of {}; `gclk work --one {}` does it again by itself.", how, ended->done,
-                                                         ended->price.frames, job));
+            if (auto r = journal.failed(job, fmt::format("Its process {} at frame {} of {}; `gclk work --one {}` does it again by itself, from {}.", how, ended->done,
+                                                         ended->price.frames, job, ended->snapshot));
                 !r)
               return std::unexpected(r.error());
             if (const auto after = journal.job(job); after && after->state == JobState::failed) ++report.failed;

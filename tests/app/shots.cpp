@@ -12,6 +12,7 @@
 #include "app/queue_window.h"
 #include "app/style.h"
 #include "demo/demo.h"
+#include "desk/angles.h"
 
 using namespace gc;
 
@@ -82,6 +83,32 @@ bool contact_sheet(const fs::path& reel, const QString& folder) {
   const QString file = folder + "/effects.png";
   std::printf("%s\n", file.toUtf8().constData());
   return sheet.save(file);
+}
+
+/// Four cameras of one moment side by side: what it takes to watch them so.
+void angles_of_a_moment(MainWindow& w, Session& session, const fs::path& work, const QString& folder) {
+  const Timeline& cut = *session.timeline();
+  for (const auto& s : session.derived()->view.played->segments()) {
+    if (s->content != Content::source || s->segment->duration < 30) continue;
+    Segment moment = *s->segment;
+    moment.angles = {{"A", moment.ref}}, moment.angle = "A";
+    for (const auto& [id, m] : cut.sources)
+      if (id != moment.ref && moment.angles.size() < 4 && m->length > moment.source_in + moment.duration) moment.angles[std::string(1, static_cast<char>('A' + moment.angles.size()))] = id;
+    const TimelinePtr with = with_segment(cut, std::make_shared<Segment>(moment));
+    const fs::path file = work / "a-moment-angles.otio";
+    std::error_code e;
+    fs::remove(file, e);
+    if (auto r = write_angles(*with, moment.id, file); !r) {
+      std::printf("%s\n", r.error().text().c_str());
+      return;
+    }
+    session.open(QString::fromStdString(file.string()));
+    wait_until([&] { return session.timeline() && session.timeline()->tracks.size() == 4; }, 20000);
+    wait_until([&] { return session.work().kind == Work::Kind::none && session.current(); }, 120000);
+    w.go_to(Station::forecast);
+    QTest::qWait(800);
+    return shoot(w, folder, "3c-angles");
+  }
 }
 
 /// Jobs of made-up timelines: done, failed, at work, waiting and paused.
@@ -233,11 +260,6 @@ int main(int argc, char** argv) {
   wait_until([&] { return session.playing(); }, 5000);
   QTest::qWait(6000);
   shoot(w, folder, "5-playing");
-  auto* viewer = w.findChild<Viewer*>("viewer");
-  viewer->next(), viewer->next();
-  QTest::qWait(700);
-  viewer->grab().save(folder + "/5d-alone.png");
-  viewer->leave();
   wait_until([&] { return !session.playing(); }, 200000);
   shoot(w, folder, "5b-playout");
   // A changed grade breaks its own seal.
@@ -292,6 +314,7 @@ int main(int argc, char** argv) {
   wait_until([&] { return picture->comparison().frame == w.playhead(); }, 20000);
   shoot(w, folder, "7-compare");
   QTest::keyClick(&w, Qt::Key_W);
+  angles_of_a_moment(w, session, work, folder);
   // The reel: an unseen span, and a sliver that nothing covers.
   session.open(QString::fromStdString(made->reel.string()));
   wait_until([&] { return session.timeline() && session.timeline()->name.find("reel") != std::string::npos; },

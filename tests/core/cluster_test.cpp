@@ -7,6 +7,7 @@
 #include "desk/delivering.h"
 #include "desk/farm.h"
 #include "desk/handover.h"
+#include "desk/seats.h"
 
 namespace gc {
 namespace {
@@ -116,6 +117,26 @@ TEST_F(OnACluster, SaysWhatItWouldTakeAndDoesIt) {
   EXPECT_EQ(q->room.nodes, 3) << "the one that is down does not count";
   EXPECT_EQ(q->room.idle, 2);
   EXPECT_EQ(q->tasks, 2);
+  // Nodes of which every law says three times what it says here.
+  {
+    auto notebook = *Notebook::open(dir_ / "notebook.sqlite");
+    const ProgramPtr rendered = view_of(timeline_, stores_).played;
+    for (const StageRef& s : rendered->stages(5)) notebook->add_stage(s, std::vector<StageSample>(8, {s.kind, s.key, 20, 20, s.owner, 0}));
+    ASSERT_TRUE(notebook->save());
+    SeatProfile nodes = known_profile(*Stores::open(stores_.options));
+    nodes.name = "Slow nodes";
+    for (auto& [name, law] : nodes.laws) law = law.scaled(3);
+    ASSERT_TRUE(save_profile(nodes, dir_ / "nodes.json"));
+  }
+  const auto same = quote_farm(job_, options_);
+  options_.nodes = (dir_ / "nodes.json").string();
+  const auto slow = quote_farm(job_, options_);
+  ASSERT_TRUE(same && slow) << slow.error().text();
+  EXPECT_NEAR(slow->there_s / same->there_s, 3, 0.3);
+  EXPECT_DOUBLE_EQ(slow->here_s, same->here_s);
+  options_.nodes = "nobody's";
+  EXPECT_FALSE(quote_farm(job_, options_));
+  options_.nodes.clear();
   const FarmReport r = sent();
   EXPECT_TRUE(r.whole);
   EXPECT_EQ(r.sent_again, 0);

@@ -438,6 +438,15 @@ TEST_F(Measuring, TheOutsideIsForecastAsItIsNow) {
   for (int i = 0; i < 30; ++i) notebook_->note_shared({.others = 0.0, .stolen = 0.002});
   const std::vector<Disturbance> now = notebook_->lately();
   EXPECT_EQ(std::count_if(now.begin(), now.end(), quiet), 12);
+  // A disturbed playout just before a quiet minute counts for what the minute has of the others.
+  Disturbance busy_again{0.002, {90.0f}};
+  busy_again.looks_per_busy_ms = 0.001, busy_again.shared = 0.38;
+  notebook_->add_disturbance(busy_again);
+  const Disturbance latest_now = notebook_->lately().front();
+  EXPECT_NEAR(latest_now.per_busy_ms, 0.0002, 2e-5);
+  EXPECT_NEAR(latest_now.looks_per_busy_ms, 0.0001, 1e-5);
+  for (int i = 0; i < 30; ++i) notebook_->note_shared({.others = 0.3, .stolen = 0.1});
+  EXPECT_DOUBLE_EQ(notebook_->lately().front().per_busy_ms, 0.002);
 }
 
 TEST_F(Measuring, AuditsAreRemembered) {

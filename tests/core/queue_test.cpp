@@ -5,6 +5,7 @@
 #include <thread>
 
 #include "commands.h"
+#include "desk/queueing.h"
 #include "queue/renderer.h"
 #include "release/verification.h"
 
@@ -292,6 +293,50 @@ TEST_F(QueueByCommand, ADeliveryIsOfTheTimelineAsItWasWhenItWasQueued) {
   // What may not be delivered is not queued.
   ASSERT_TRUE(save_timeline(*with_bypass(*t, "a", "g", true, "now"), file));
   EXPECT_EQ(gclk("deliver " + cut + " --to '" + (dir_ / "other.mov").string() + "' --queue").code, 1);
+}
+
+// What an edit makes useless goes from the queue, and nothing else does.
+TEST_F(QueueByCommand, AnEditLeavesInTheQueueWhatIsStillWanted) {
+  const fs::path file = dir_ / "cut.otio";
+  test::movie(dir_ / "m.mov", Form::vc3_sq, 256, 144, 60);
+  const TimelinePtr t = test::Build(256, 144).media("m", "m.mov", 60).track("V1").segment("a", "m", 0, 24, {test::cdl("ga", 1.1)})
+                            .segment("b", "m", 24, 24, {test::cdl("gb", 1.1)}).done();
+  ASSERT_TRUE(save_timeline(*t, file));
+  DeskOptions o;
+  o.shelf = dir_ / "shelf", o.notebook = dir_ / "notebook.sqlite", o.settings = {};
+  const Stores stores = *Stores::open(o);
+  const TimelinePtr opened = *open_timeline(file, stores.media);
+  auto journal = *Journal::open(dir_ / "own-queue.sqlite");
+  const auto add = [&](Making::What what, const std::string& segment, std::vector<FrameRange> frames) {
+    Job j;
+    j.file = file.string(), j.snapshot = snapshot_of(opened)->string(), j.price = {24, 2, 2}, j.bytes = 1000;
+    j.making.what = what, j.making.subject.segment = segment, j.making.subject.after = 1, j.making.subject.frames = std::move(frames);
+    return *journal.add(j);
+  };
+  const std::int64_t both = add(Making::What::frames, "", {{12, 36}}), first = add(Making::What::frames, "", {{0, 24}});
+  const std::int64_t tap = add(Making::What::stack, "a", {}), other = add(Making::What::stack, "b", {}), copy = add(Making::What::source, "", {});
+  const auto after = [&](const TimelinePtr& edited) { return *follow_edit(journal, view_of(edited, stores), stores, file); };
+  EXPECT_EQ(after(opened), 0) << "nothing was changed";
+  // 'a' is graded anew.
+  EXPECT_EQ(after(with_param(*opened, "a", "ga", "saturation", 1.4)), 3);
+  EXPECT_EQ(journal.job(first)->state, JobState::cancelled);
+  EXPECT_EQ(journal.job(tap)->state, JobState::cancelled);
+  EXPECT_EQ(journal.job(other)->state, JobState::waiting);
+  EXPECT_EQ(journal.job(copy)->state, JobState::waiting);
+  const Job narrowed = *journal.job(both);
+  EXPECT_EQ(narrowed.state, JobState::waiting);
+  EXPECT_EQ(narrowed.making.subject.frames, (std::vector<FrameRange>{{24, 36}}));
+  EXPECT_EQ(narrowed.price.frames, 12);
+  EXPECT_DOUBLE_EQ(narrowed.price.said_s, 1);
+  EXPECT_EQ(narrowed.bytes, 500u);
+}
+
+TEST_F(QueueByCommand, AnEditByCommandIsFollowed) {
+  const std::string cut = heavy();
+  ASSERT_EQ(gclk("queue add " + cut + " --measure 2").code, 0);
+  ASSERT_EQ(jobs()[0]["state"], "waiting");
+  ASSERT_EQ(gclk("bypass " + cut + " a heavy").code, 0);
+  EXPECT_EQ(jobs()[0]["state"], "cancelled");
 }
 
 // Whoever is killed at whatever moment: the next start finds the work undone and does it, and nothing half made is there.

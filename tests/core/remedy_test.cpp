@@ -37,7 +37,7 @@ TEST(Gains, AreThoseOfTheWholeTimeline) {
   const ProgramPtr program = Program::compile(b.done(), media);
   for (const CompiledInterval& i : program->intervals())
     for (const StageRef& r : program->stages(i.in)) {
-      const float ms = i.in / 72 % 10 == 7 ? 50.0f : 4.0f;
+      const float ms = i.in / 72 % 10 == 7 ? 110.0f : 4.0f;
       notebook->add_stage(r, std::vector<StageSample>(8, {r.kind, r.key, ms, ms, r.owner, 0}));
     }
   ForecastOptions options;

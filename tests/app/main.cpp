@@ -1,0 +1,21 @@
+// The window's tests, with folders of their own.
+#include <gtest/gtest.h>
+
+#include <QApplication>
+#include <QStandardPaths>
+#include <QTemporaryDir>
+
+#include "app/style.h"
+
+int main(int argc, char** argv) {
+  testing::InitGoogleTest(&argc, argv);
+  // What is measured here stays out of the person's own folders.
+  const QTemporaryDir data;
+  qputenv("XDG_DATA_HOME", data.path().toUtf8());
+  QStandardPaths::setTestModeEnabled(true);
+  QApplication::setOrganizationName("glass-clock-test");
+  QApplication::setApplicationName("glass-clock-test");
+  QApplication application(argc, argv);
+  gc::look::apply(application);
+  return RUN_ALL_TESTS();
+}
