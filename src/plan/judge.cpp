@@ -72,9 +72,11 @@ Judged SimulationJudge::play(std::size_t first, std::size_t last, const std::vec
   const Frames end = units_.back().out;
   const FrameRange at{std::max<Frames>(0, units_[first].in - kLead), std::min(end, units_[last].out + kTail)};
   Judged judged;
-  Model model = *ways_[first][ways[first]].model;
-  model.pools.clear(), model.stretches.clear(), model.kinds.clear();
-  model.first = at.in;
+  // Of the same seat, with pools and stretches of its own.
+  const Model& seat = *ways_[first][ways[first]].model;
+  Model model;
+  model.pace = seat.pace, model.scale = seat.scale, model.base = seat.base, model.mood = seat.mood, model.level = seat.level;
+  model.moods = seat.moods, model.lately = seat.lately, model.first = at.in;
   std::map<std::pair<const Model*, std::uint32_t>, std::uint32_t> pools;
   const Model* before = nullptr;
   std::size_t u = first;

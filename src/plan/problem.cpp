@@ -246,7 +246,27 @@ Choice Chooser::search(const Limits& limits, bool hold) {
   }
 }
 
-Choice Chooser::least_work(const Limits& limits) { return search(limits, true); }
+Choice Chooser::without_needless(Choice choice) {
+  std::vector<std::size_t> done;
+  for (std::size_t i = 0; i < choice.works.size(); ++i)
+    if (choice.works[i] && !problem_.works[i].must) done.push_back(i);
+  std::ranges::stable_sort(done, std::greater{}, [&](std::size_t i) { return problem_.works[i].counts(); });
+  for (const std::size_t i : done) {
+    std::vector<bool> fewer = choice.works;
+    fewer[i] = false;
+    Choice less = finish(fewer);
+    if (!holds(less)) continue;
+    less.rounds = choice.rounds, less.bound = std::min(choice.bound, less.counts);
+    less.gap = less.counts > 1e-9 ? (less.counts - less.bound) / less.counts : 0;
+    choice = std::move(less);
+  }
+  return choice;
+}
+
+Choice Chooser::least_work(const Limits& limits) {
+  Choice choice = search(limits, true);
+  return choice.possible && holds(choice) ? without_needless(std::move(choice)) : choice;
+}
 Choice Chooser::least_drops(const Limits& limits) {
   Limits whatever_it_takes = limits;
   whatever_it_takes.drop_seconds = kNoLimit;
