@@ -1,10 +1,13 @@
 #include "forecast/forecast.h"
 
 #include <fmt/format.h>
+#include <tbb/parallel_for.h>
 
 #include <algorithm>
 #include <cmath>
 #include <set>
+#include <span>
+#include <unordered_map>
 
 #include "base/clock.h"
 #include "base/mean.h"
@@ -97,13 +100,17 @@ Frames frames_to_reach(const Program& program, const CompiledInterval& interval,
 /// medians vary by themselves (π / 2 times as much as means; common knowledge of the normal distribution).
 double mood_of(const std::vector<const CostPool*>& pools) {
   constexpr std::size_t kBlock = 10;
-  double sum = 0, count = 0;
-  for (const CostPool* p : pools) {
+  struct Part {
+    double sum = 0, count = 0;
+  };
+  std::vector<Part> parts(pools.size());
+  tbb::parallel_for(std::size_t{0}, pools.size(), [&](std::size_t i) {
+    auto& [sum, count] = parts[i];
     std::vector<float> totals;
-    for (const FrameSample& f : p->frames) totals.push_back(f.fetch_ms + f.process_ms);
-    if (totals.size() < 2 * kBlock) continue;
+    for (const FrameSample& f : pools[i]->frames) totals.push_back(f.fetch_ms + f.process_ms);
+    if (totals.size() < 2 * kBlock) return;
     const double all = median_of(totals).median;
-    if (all <= 0) continue;
+    if (all <= 0) return;
     for (std::size_t at = 0; at + kBlock <= totals.size(); at += kBlock) {
       const std::vector<float> block(totals.begin() + static_cast<std::ptrdiff_t>(at),
                                      totals.begin() + static_cast<std::ptrdiff_t>(at + kBlock));
@@ -113,7 +120,9 @@ double mood_of(const std::vector<const CostPool*>& pools) {
       const double single = 1.4826 * static_cast<double>(median_of(apart).median) / all;
       sum += std::min(0.09, d * d) - 1.5708 * std::min(0.09, single * single) / kBlock, count += 1;
     }
-  }
+  });
+  double sum = 0, count = 0;
+  for (const Part& p : parts) sum += p.sum, count += p.count;
   // In whole steps: one more kind of frames should not change what is drawn for all others.
   return count > 0 ? std::clamp(std::round(std::sqrt(std::max(0.0, sum / count)) * 200) / 200, 0.01, 0.2)
                    : 0.03;
@@ -198,6 +207,17 @@ class Pools {
   }
 
  private:
+  /// What the book says of a stage. The same stages come again in most intervals, and each answer takes sorting samples.
+  struct Costs {
+    StageCosts of;
+    double mean = 0;
+  };
+  const Costs& costs_of(const StageRef& stage) {
+    const auto [it, fresh] = costs_.try_emplace(stage.key);
+    if (fresh) it->second.of = book_.stage(stage), it->second.mean = mean(it->second.of.ms);
+    return it->second;
+  }
+
   const Entry& entry(const std::vector<StageRef>& stages, bool between, int interval, const TapPattern& taps) {
     if (const auto it = known_.find({interval, taps}); it != known_.end()) return it->second;
     Entry e;
@@ -206,20 +226,19 @@ class Pools {
     pool.frames = book_.frames(key);
     pool.entries = book_.entries(key);
     pool.decodes_between = between;
-    std::vector<std::vector<float>> samples;
+    std::vector<const std::vector<float>*> samples;
     std::vector<float> shares;
     double in_turn = 0, beside = 0;
     for (const StageRef& s : stages) {
-      StageCosts costs = book_.stage(s);
-      std::vector<float>& values = costs.ms;
-      const bool estimated = costs.origin != Origin::measured;
+      const Costs& costs = costs_of(s);
+      const bool estimated = costs.of.origin != Origin::measured;
       const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
       const double share = turn_share(s, model_.pace.workers);
-      e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, mean(values), estimated,
-                          s.elsewhere, owner.placed, mean(values) * share});
+      e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, costs.mean, estimated,
+                          s.elsewhere, owner.placed, costs.mean * share});
       shares.push_back(static_cast<float>(share));
-      in_turn += mean(values) * share, beside += share > 0 ? mean(values) * (1 - share) : 0;
-      samples.push_back(std::move(values));
+      in_turn += costs.mean * share, beside += share > 0 ? costs.mean * (1 - share) : 0;
+      samples.push_back(&costs.of.ms);
     }
     if (in_turn > 0) pool.beside = static_cast<float>(beside / in_turn);
     if (pool.frames.size() < 4 && !taps.empty() && interval >= 0)
@@ -231,9 +250,9 @@ class Pools {
       for (std::size_t n = 0; n < kComposed; ++n) {
         FrameSample f;
         for (std::size_t i = 0; i < stages.size(); ++i) {
-          if (samples[i].empty()) continue;
+          if (samples[i]->empty()) continue;
           state = state * 6364136223846793005ULL + 1442695040888963407ULL;
-          const float v = samples[i][static_cast<std::size_t>(state >> 33) % samples[i].size()];
+          const float v = (*samples[i])[static_cast<std::size_t>(state >> 33) % samples[i]->size()];
           f.fetch_ms += v * shares[i], f.process_ms += v * (1 - shares[i]);
         }
         pool.frames.push_back(f);
@@ -241,7 +260,7 @@ class Pools {
     }
     if (interval >= 0) {
       const auto [most, ms] = neighbours_in(program_, program_.intervals()[static_cast<std::size_t>(interval)], taps,
-                                            [&](const StageRef& s) { return mean(book_.stage(s).ms); });
+                                            [&](const StageRef& s) { return costs_of(s).mean; });
       pool.neighbours = most, pool.neighbour_ms = static_cast<float>(ms);
     }
     e.pool = static_cast<std::uint32_t>(model_.pools.size());
@@ -257,12 +276,12 @@ class Pools {
     FrameSample change;
     double all = 0, off = 0;
     const auto add = [&](const StageRef& s, float sign) {
-      const auto ms = static_cast<float>(mean(book_.stage(s).ms)), share = static_cast<float>(turn_share(s, model_.pace.workers));
+      const auto ms = static_cast<float>(costs_of(s).mean), share = static_cast<float>(turn_share(s, model_.pace.workers));
       change.fetch_ms += sign * ms * share, change.process_ms += sign * ms * (1 - share);
       if (sign < 0) off += static_cast<double>(ms);
     };
     for (const StageRef& s : without) {
-      all += mean(book_.stage(s).ms);
+      all += costs_of(s).mean;
       const auto same = std::find_if(with.begin(), with.end(), [&](const StageRef& w) { return w.key == s.key; });
       if (same == with.end()) add(s, -1);
       else with.erase(same);
@@ -282,6 +301,7 @@ class Pools {
   const CostBook& book_;
   Model& model_;
   std::map<std::pair<int, TapPattern>, Entry> known_;
+  std::unordered_map<Hash128, Costs> costs_;
 };
 
 Model build(const Program& program, const CostBook& book, const std::vector<Alike>& parts, FrameRange range,
@@ -385,6 +405,13 @@ std::vector<double> drops_within(const Trials& trials, Frames in, Frames out) {
   return {counts.begin(), counts.end()};
 }
 
+/// Intervals that hold frames of a range.
+std::span<const IntervalCost> intervals_in(const Forecast& f, FrameRange range) {
+  const auto first = std::ranges::upper_bound(f.intervals, range.in, {}, &IntervalCost::out);
+  const auto last = std::ranges::lower_bound(first, f.intervals.end(), range.out, {}, &IntervalCost::in);
+  return {first, last};
+}
+
 /// The frames of a segment that is placed on the timeline.
 FrameRange frames_of(const Program& program, const std::string& placed, FrameRange otherwise) {
   for (const CompiledSegmentPtr& s : program.segments())
@@ -396,7 +423,7 @@ void explain(Span& span, const Program& program, const Forecast& f, const Foreca
   double fetch = 0, process = 0, read = 0, decode = 0, accelerator = 0, transfer = 0, frames = 0;
   std::map<int, StageCost> by_owner;
   std::set<std::string> seen;
-  for (const IntervalCost& c : f.intervals) {
+  for (const IntervalCost& c : intervals_in(f, {span.in, span.out})) {
     const double n = static_cast<double>(std::min(span.out, c.out) - std::max(span.in, c.in));
     if (n <= 0) continue;
     frames += n;
@@ -514,7 +541,7 @@ const char* cause_name(Cause c) {
 std::vector<StageCost> stages_over(const Forecast& f, FrameRange range) {
   std::map<std::pair<StageKind, int>, StageCost> sums;
   double frames = 0;
-  for (const IntervalCost& c : f.intervals) {
+  for (const IntervalCost& c : intervals_in(f, range)) {
     const auto n = static_cast<double>(std::min(range.out, c.out) - std::max(range.in, c.in));
     if (n <= 0) continue;
     frames += n;
@@ -688,10 +715,13 @@ Forecast forecast(const Program& program, const CostBook& book, const Route& sea
   std::vector<Pools::Entry> entries, live;
   Model model = build(program, book, parts, f.range, options, &entries, &live);
   f.base = model.base, f.crowding = book.crowding();
+  f.intervals.resize(parts.size());
+  tbb::parallel_for(std::size_t{0}, parts.size(), [&](std::size_t i) {
+    f.intervals[i] = cost_of(parts[i], model.pools[entries[i].pool], model.pools[live[i].pool], entries[i], options, model.base,
+                             f.rate.frame_ms());
+  });
   for (std::size_t i = 0; i < parts.size(); ++i) {
-    f.intervals.push_back(cost_of(parts[i], model.pools[entries[i].pool], model.pools[live[i].pool],
-                                  entries[i], options, model.base, f.rate.frame_ms()));
-    IntervalCost& c = f.intervals.back();
+    IntervalCost& c = f.intervals[i];
     const bool made = is_live(parts[i]) && parts[i].interval >= 0;
     c.unseen = made && program.unseen(parts[i].in, parts[i].taps);
     c.missing = made && program.intervals()[static_cast<std::size_t>(parts[i].interval)].missing;

@@ -42,8 +42,9 @@ std::array<std::uint32_t, static_cast<std::size_t>(kBlock)> count_bits(const Mis
 
 std::vector<CostKind> kinds_told(const Model& model) {
   const double scale = model.scale * model.base;
-  std::vector<CostKind> kinds, by_pool;
-  for (const CostPool& pool : model.pools) {
+  std::vector<CostKind> kinds, by_pool(model.pools.size());
+  const auto told = [&](std::size_t p) {
+    const CostPool& pool = model.pools[p];
     std::vector<float> totals, fetches;
     for (const FrameSample& f : pool.frames)
       totals.push_back(f.fetch_ms + f.process_ms), fetches.push_back(f.fetch_ms);
@@ -52,12 +53,17 @@ std::vector<CostKind> kinds_told(const Model& model) {
     double apart = 0;  // one that took far longer than others says nothing
     for (const float t : totals) apart += std::min(std::abs(static_cast<double>(t) - total), total);
     // Where fetching is what limits, each frame waits for the others' turns as well.
-    by_pool.push_back({0,
-                       scale * std::max(total, fetch * model.pace.workers),
-                       scale * apart / static_cast<double>(totals.size()),
-                       {model.base * fetch * (1 + static_cast<double>(pool.beside)), pool.decodes_between,
-                        model.base * static_cast<double>(pool.neighbour_ms), pool.neighbours}});
-  }
+    by_pool[p] = {0,
+                  scale * std::max(total, fetch * model.pace.workers),
+                  scale * apart / static_cast<double>(totals.size()),
+                  {model.base * fetch * (1 + static_cast<double>(pool.beside)), pool.decodes_between,
+                   model.base * static_cast<double>(pool.neighbour_ms), pool.neighbours}};
+  };
+  // Of a few pools the threads would cost more than the work.
+  constexpr std::size_t kMany = 64;
+  if (model.pools.size() >= kMany) tbb::parallel_for(std::size_t{0}, model.pools.size(), told);
+  else
+    for (std::size_t p = 0; p < model.pools.size(); ++p) told(p);
   for (std::size_t i = 0; i < model.stretches.size(); ++i) {
     const CostStretch& s = model.stretches[i];
     if (i > 0 && model.stretches[i - 1].pool == s.pool) continue;
