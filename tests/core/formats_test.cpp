@@ -45,7 +45,10 @@ class Notation {
       w += text_[at_++];
     return w;
   }
-  std::size_t aside() const { return text_.find(')', at_) - at_ + 1; }
+  std::size_t aside() const {
+    const std::size_t end = text_.find(')', at_);
+    return (end == std::string::npos ? text_.size() - 1 : end) - at_ + 1;
+  }
 
   std::string text_;
   std::size_t at_ = 0;
