@@ -264,8 +264,8 @@ class Session : public QObject, private Display {
   bool still_superseded();
   void count_coverage();
   void check_pictures();
-  /// Small pictures of the gate's places; not on the interface thread.
-  void make_gate_pictures(const DerivedPtr& d, const Gate& gate, const Stores& stores, const std::function<bool()>& go_on);
+  /// Small pictures of the gate's places that have none yet.
+  void make_gate_pictures();
   void derive(bool then_measure);
   void seals_changed();
   /// Does something to the shelf, and looks at it again.
@@ -337,6 +337,7 @@ class Session : public QObject, private Display {
   Gate whole_gate_;     ///< with the pixels looked at
   DerivedPtr gate_of_;  ///< the state that it is of
   std::map<Frames, QImage> gate_pictures_;  ///< of that state's places
+  bool picturing_ = false;
   DerivedPtr looked_at_;  ///< the state whose pictures are being looked at
   std::shared_ptr<MemoryCache> cache_;
   bool frames_kept_ = false;  ///< some were played into it, every one

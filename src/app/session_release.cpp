@@ -1,4 +1,7 @@
 // Delivering, as the window asks for it.
+#include <set>
+#include <utility>
+
 #include "app/session.h"
 #include "app/text.h"
 #include "base/clock.h"
@@ -48,8 +51,8 @@ void Session::check_pictures() {
       if (d != derived_ || !whole) return;  // of an older state, or not all of it
       whole_gate_ = gate, gate_of_ = d, gate_pictures_.clear();
       emit delivery_changed();
+      make_gate_pictures();
     });
-    if (go_on()) make_gate_pictures(d, gate, stores, go_on);
   });
 }
 
@@ -58,27 +61,36 @@ QImage Session::gate_picture(Frames at) const {
   return it == gate_pictures_.end() ? QImage() : it->second;
 }
 
-void Session::make_gate_pictures(const DerivedPtr& d, const Gate& gate, const Stores& stores, const std::function<bool()>& go_on) {
-  constexpr int kWidth = 80, kHeight = 45;
+void Session::make_gate_pictures() {
+  std::set<Frames> wanted;
   constexpr std::size_t kMost = 60;
-  RenderOptions lower = d->view.delivered->options();
-  lower.scale = 4, lower.draft = true;
-  const ProgramPtr small = Program::compile(d->view.delivered->timeline(), *stores.media, lower);
-  std::map<Frames, QImage> made;
-  Decoders decoders;
-  StageLog log;
-  for (const GateItem& i : gate.items) {
-    if (!go_on() || made.size() == kMost) break;
-    if (i.at < 0 || i.at >= small->duration() || made.contains(i.at)) continue;
-    ScreenImage screen;
-    to_screen(render_frame(*small, i.at, nullptr, decoders, log), screen);
-    const QImage shown(screen.bgra.data(), screen.width, screen.height, screen.width * 4, QImage::Format_RGB32);
-    made[i.at] = shown.scaled(kWidth, kHeight, Qt::KeepAspectRatio, Qt::SmoothTransformation);
-  }
-  post([this, d, made = std::move(made)] {
-    if (d != derived_ || gate_of_ != d) return;  // of an older state
-    gate_pictures_ = made;
-    emit delivery_changed();
+  for (const GateItem& i : gate().items)
+    if (wanted.size() < kMost && !gate_pictures_.contains(i.at)) wanted.insert(i.at);
+  if (wanted.empty() || std::exchange(picturing_, true)) return;
+  labour_.add([this, d = derived_, wanted, stop = labour_stop_.get_token(), stores = stores_] {
+    constexpr int kWidth = 80, kHeight = 45;
+    RenderOptions lower = d->view.delivered->options();
+    lower.scale = 4, lower.draft = true;
+    const ProgramPtr small = Program::compile(d->view.delivered->timeline(), *stores.media, lower);
+    Decoders decoders;
+    StageLog log;
+    for (const Frames at : wanted) {
+      if (stop.stop_requested()) break;
+      if (at < 0 || at >= small->duration()) continue;
+      ScreenImage screen;
+      to_screen(render_frame(*small, at, nullptr, decoders, log), screen);
+      const QImage shown(screen.bgra.data(), screen.width, screen.height, screen.width * 4, QImage::Format_RGB32);
+      post([this, d, at, picture = shown.scaled(kWidth, kHeight, Qt::KeepAspectRatio, Qt::SmoothTransformation)] {
+        if (d != derived_ || gate_of_ != d) return;  // of an older state
+        gate_pictures_[at] = picture;
+        emit delivery_changed();
+      });
+    }
+    post([this, d, stopped = stop.stop_requested()] {
+      picturing_ = false;
+      // Other work came first; the rest follows it.
+      if (stopped && d == derived_ && gate_of_ == d) make_gate_pictures();
+    });
   });
 }
 
