@@ -246,6 +246,9 @@ int main(int argc, char** argv) {
   QTest::qWait(300);
   shoot(w, folder, "5c-missed");
   w.go_to(Station::plan);
+  // What was just played is learnt from first.
+  wait_until([&] { return session.current() && session.work().kind == Work::Kind::none; }, 60000);
+  skyline->setFocus();
   QTest::keyClick(&w, Qt::Key_Return);
   wait_until([&] { return session.work().kind == Work::Kind::rendering && session.work().share > 0.3; },
              120000);
