@@ -139,6 +139,8 @@ void queue_in_every_state(MainWindow& w, Session& session, const QString& folder
   const QString file = folder + "/4d-queue.png";
   std::printf("%s\n", file.toUtf8().constData());
   if (queue) queue->grab().save(file), queue->close();
+  w.activateWindow();  // where no window manager does it, keys would go nowhere
+  QTest::qWait(200);
   for (const Job& j : journal->jobs()) (void)journal->cancel(j.id);
   session.look_at_queue();
 }
