@@ -48,18 +48,10 @@ class Delivery {
     if (o_.replace && fs::exists(delivery_note(o_.to), e)) fs::remove(manifest_of(o_.to), e);  // of the earlier delivery
     report_.frames = o_.range.length(), report_.seconds = watch_.ms() / 1000;
     if (auto r = note(); !r) return std::unexpected(r.error());
-    learn();
     return report_;
   }
 
  private:
-  /// What it took goes into the seat's prices, when all of it was made now.
-  void learn() const {
-    const Frames made = DeliverySources::frames(made_of(report_.sources));
-    const double taken = report_.seconds - static_cast<double>(report_.bytes) / kJoinBytesASecond;
-    if (!o_.notebook || !quote_.known || resumed_ || made == 0 || taken <= 0) return;
-    if (auto r = o_.notebook->add_price({now_utc(), made, quote_.modelled_seconds, quote_.seconds, taken}); !r) spdlog::warn("{}", r.error().text());
-  }
   fs::path parts() const { return o_.to.parent_path() / ("." + o_.to.filename().string() + ".parts"); }
 
   static constexpr const char* kOurs = ".glass-clock-delivery";  ///< in the folder of parts, which goes when all is done
@@ -89,10 +81,9 @@ class Delivery {
     return {};
   }
 
-  Result<void> make_parts() {
+  Result<void> make_parts() const {
     std::error_code e;
     if (fs::exists(parts() / kOurs, e)) {
-      resumed_ = true;
       fs::remove(being_made(), e);
       return {};
     }
@@ -316,7 +307,6 @@ class Delivery {
   NearFiles near_;
   const std::function<bool(const DeliveryProgress&)>& progress_;
   std::shared_ptr<Shelf> own_;
-  bool resumed_ = false;  ///< an earlier attempt left parts
   DeliveryReport report_;
   Stopwatch watch_;
 };

@@ -130,6 +130,8 @@ Result<DeliveryQuote> quote_with(const NearFiles& near, const ProgramPtr& delive
   const Pricing pricing(program, notebook, {0, program->duration()}, forecast);
   const std::vector<FrameRange> made = made_of(q.sources);
   q.modelled_seconds = pricing.frames(made, *form);
+  // Putting together reads and writes every byte once.
+  constexpr double kJoinBytesASecond = 300e6;
   q.bytes = each * static_cast<std::uint64_t>(o.range.length());
   q.seconds = q.modelled_seconds * notebook.price_factor() + static_cast<double>(q.bytes) / kJoinBytesASecond;
   q.known = encode_ms(notebook, t, *form, t.width, t.height) > 0;

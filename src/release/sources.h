@@ -9,8 +9,6 @@ namespace gc {
 
 /// Review copies build pictures on others; their pieces are encoded at one go and cannot be shared.
 inline bool long_gop(Form form) { return form == Form::h264_long_gop || form == Form::h265_long_gop; }
-/// Putting together reads and writes every byte once.
-inline constexpr double kJoinBytesASecond = 300e6;
 /// Whether something is drawn into its pictures.
 inline bool burns(const DeliveryOptions& o) { return o.burn_timecode || !o.burn_text.empty(); }
 
