@@ -114,7 +114,7 @@ Result<void> Database::change(const std::function<Result<void>()>& change) const
 }
 
 std::string Database::damage() const {
-  Statement s = prepare("PRAGMA quick_check(1)");
+  Statement s = prepare("PRAGMA integrity_check(1)");
   const std::string said = s.step() ? s.text(0) : message();
   return said == "ok" ? "" : said;
 }
