@@ -92,11 +92,13 @@ NameSet names_made(const Making& making, const Program& program) {
 Result<int> follow_edit(Journal& journal, const View& now, const Stores& stores, const fs::path& file) {
   const std::string whose = fs::absolute(file).string();
   const auto rendered = [&](const View& v) { return program_rendered(v.played, stores.options.settings.rendering, *stores.media); };
+  std::vector<Job> jobs = journal.jobs();
+  std::erase_if(jobs, [&](const Job& j) { return !j.open() || j.file != whose || !j.delivery.empty() || j.making.what == Making::What::source; });
+  if (jobs.empty()) return 0;
   const ProgramPtr wanted = rendered(now);
   std::map<std::string, ProgramPtr> snapshots;
   int changed = 0;
-  for (const Job& j : journal.jobs()) {
-    if (!j.open() || j.file != whose || !j.delivery.empty() || j.making.what == Making::What::source) continue;
+  for (const Job& j : jobs) {
     ProgramPtr& was = snapshots[j.snapshot];
     if (!was) {
       const auto t = open_timeline(j.snapshot, stores.media);

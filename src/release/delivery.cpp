@@ -294,7 +294,7 @@ class Delivery {
     const Json j{{"glass_clock", "delivery"}, {"version", 1}, {"timeline", t_.name}, {"form", o_.form}, {"made", now_utc()},
                  {"in", o_.range.in}, {"out", o_.range.out}, {"bytes", report_.bytes}, {"renderer", kRendererVersion},
                  {"copied", ranges(report_.sources.copied)}, {"decoded", ranges(report_.sources.decoded)}, {"live", ranges(report_.sources.live)},
-                 {"near", ranges(report_.sources.near)}, {"reuse_db", o_.reuse_db > 0 ? Json(o_.reuse_db) : Json()},
+                 {"near", ranges(report_.sources.near)}, {"reuse_db", o_.reuse_db > 0 ? Json(o_.reuse_db) : Json()}, {"order", o_.order},
                  {"remarks", report_.remarks}};
     return write_file_atomic(delivery_note(o_.to), j.dump(1) + "\n");
   }

@@ -24,6 +24,7 @@ struct DeliveryOptions {
   /// Renditions that lose something may be decoded for it where a frame of each piece is at least so near its live picture,
   /// dB; 0: never.
   double reuse_db = 0;
+  std::string order = {};  ///< whose delivery it is, kept in the note beside it; empty: nobody's in particular
 };
 
 /// Where the frames of a delivery come from.
