@@ -144,12 +144,10 @@ int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bo
   j["frames"] = done->frames, j["copied_frames"] = n(done->sources.copied), j["decoded_frames"] = n(done->sources.decoded);
   j["near_frames"] = n(done->sources.near);
   j["live_frames"] = n(done->sources.live), j["seconds"] = done->seconds, j["bytes"] = done->bytes, j["file"] = done->file.string();
-  std::vector<std::string> remarks = done->remarks;
-  for (std::string& r : remarks_on(*done, d, *o->view.timeline)) remarks.push_back(std::move(r));
-  j["remarks"] = remarks, j["verified"] = Json(), j["manifest"] = Json();
+  j["remarks"] = done->remarks, j["verified"] = Json(), j["manifest"] = Json();
   if (!c.json) {
     fmt::print("Delivered {} frames in {}, {}: {}\n", done->frames, duration_text(done->seconds), bytes_text(done->bytes), done->file.string());
-    for (const std::string& r : remarks) fmt::print("  {}\n", r);
+    for (const std::string& r : done->remarks) fmt::print("  {}\n", r);
   }
   bool good = true;
   if (a.verify) {

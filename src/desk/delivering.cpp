@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include "base/clock.h"
-#include "base/timecode.h"
 #include "desk/inspection.h"
 #include "desk/queueing.h"
 
@@ -46,14 +45,6 @@ fs::path readable(const DeliveryOptions& o, Rate rate) {
   return sequence_path(o.to.string(), 0, o.range.length() - 1, rate);
 }
 
-std::vector<std::string> remarks_on(const DeliveryReport& report, const DeliveryOptions& options, const Timeline& timeline) {
-  std::vector<std::string> all;
-  for (const FrameRange& r : report.sources.near)
-    all.push_back(fmt::format("{} to {} is from renditions that lose a little: {:.0f} dB at least, where they were compared.", timecode_at(timeline, r.in),
-                              timecode_at(timeline, r.out - 1), options.reuse_db));
-  return all;
-}
-
 Result<Delivered> deliver_whole(const View& view, const Stores& stores, const DeliveryOptions& o, const std::function<bool(const DeliveryProgress&)>& progress) {
   const auto go_on = [&](const char* what, Frames done) { return !progress || progress({done, o.range.length(), what, 0}); };
   Delivered d;
@@ -66,7 +57,6 @@ Result<Delivered> deliver_whole(const View& view, const Stores& stores, const De
   auto report = lies_there(o) ? Result<DeliveryReport>(std::move(earlier))
                               : deliver(view.delivered, stores.shelf.get(), *stores.notebook, *stores.media, o, stores.forecast_options(), progress);
   if (!report) return std::unexpected(report.error());
-  for (std::string& remark : remarks_on(*report, o, *view.timeline)) report->remarks.push_back(std::move(remark));
   d.report = std::move(*report);
   VerifyOptions v;
   v.range = o.range, v.burnt_in = o.burn_timecode || !o.burn_text.empty();

@@ -21,8 +21,6 @@ Result<Delivered> deliver_whole(const View& view, const Stores& stores, const De
                                 const std::function<bool(const DeliveryProgress&)>& progress);
 /// By what a delivery is opened: its file, or the pictures that its name stands for.
 fs::path readable(const DeliveryOptions& options, Rate rate);
-/// The frames that lose a little and were allowed to, as sentences.
-std::vector<std::string> remarks_on(const DeliveryReport& report, const DeliveryOptions& options, const Timeline& timeline);
 
 /// Puts a delivery into the queue: of the timeline as it is now, whatever is changed until its turn comes. What machines
 /// without its file may render for it, they render in its form.

@@ -154,6 +154,8 @@ Result<ReportPage> report_page(const View& view, const Stores& stores, const fs:
     std::error_code e;
     h += fmt::format("<h2>Delivery</h2><p>{}<br>{}, {}, made {}.{}</p>", escaped(delivery.string()), escaped(text_or(delivered, "form", "")), bytes_text(fs::file_size(delivery, e)), escaped(text_or(delivered, "made", "")),
                      fs::exists(delivery.string() + ".framehash", e) ? " Hashes of every frame stand beside it." : " It was not read back.");
+    for (const Json& remark : delivered.value("remarks", Json::array()))
+      if (remark.is_string()) h += fmt::format("<p>{}</p>", escaped(remark.get<std::string>()));
   }
   h += fmt::format("<h2>The seat</h2><p>{}, {} processors, {}.</p></html>\n", escaped(seat.processor), seat.processors, bytes_text(seat.memory_bytes));
   page.json = {{"timeline", t.name}, {"sentence", said}, {"expected_drops", f.expected_drops}, {"spans", spans}, {"segments", segments}, {"rendered", rendered}, {"slips", slips},

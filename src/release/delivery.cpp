@@ -47,6 +47,9 @@ class Delivery {
     std::error_code e;
     if (o_.replace && fs::exists(delivery_note(o_.to), e)) fs::remove(manifest_of(o_.to), e);  // of the earlier delivery
     report_.frames = o_.range.length(), report_.seconds = watch_.ms() / 1000;
+    for (const FrameRange& r : report_.sources.near)
+      report_.remarks.push_back(fmt::format("{} to {} is from renditions that lose a little: {:.0f} dB at least, where they were compared.", timecode_at(t_, r.in),
+                                            timecode_at(t_, r.out - 1), o_.reuse_db));
     if (auto r = note(); !r) return std::unexpected(r.error());
     return report_;
   }

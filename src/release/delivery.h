@@ -61,7 +61,7 @@ struct DeliveryReport {
   double seconds = 0, said_seconds = 0;
   std::uint64_t bytes = 0;
   fs::path file, manifest;            ///< the manifest is written by verification
-  std::vector<std::string> remarks;   ///< what could not be carried, in sentences
+  std::vector<std::string> remarks;   ///< what could not be carried and what loses a little, in sentences
 };
 
 /// Errors: an unknown form, one that does not keep the raster. What `reuse_db` allows is found when it is delivered: here it
