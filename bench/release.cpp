@@ -1,11 +1,8 @@
-// What stands between a plan and a delivery: choosing among 300 and 2 400 segments, how soon the queue's work sleeps after a
-// key press, and delivering by copying and by encoding. Writes build/bench-release.json.
+// What stands between a plan and a delivery: choosing among 300 and 2 400 segments,
+// and delivering by copying and by encoding. Writes build/bench-release.json.
 #include <fmt/format.h>
-#include <signal.h>
-#include <unistd.h>
 
 #include <algorithm>
-#include <fstream>
 #include <iostream>
 #include <thread>
 
@@ -14,7 +11,6 @@
 #include "desk/desk.h"
 #include "media/synthetic.h"
 #include "plan/plan_score.h"
-#include "queue/renderer.h"
 #include "release/delivery.h"
 
 using namespace gc;
@@ -80,49 +76,6 @@ void gains(const fs::path& folder) {
   if (!ms.empty()) row("gain_of_one_remedy", median(ms), "ms", 5, false);
 }
 
-/// From the moment at which the machine is said to be used until the job's process is asleep.
-void yielding(const fs::path& folder) {
-  auto journal = *Journal::open(folder / "queue.sqlite");
-  Job j;
-  j.remedy = "render:0-1", j.price = {1, 1, 1};
-  (void)journal.add(j);
-  std::atomic<double> idle{1e9};
-  std::atomic<int> child{0};
-  std::atomic<bool> stop{false};
-  RendererOptions o;
-  o.without_input = [&] { return idle.load(); };
-  o.start = [&](std::int64_t) {
-    const pid_t pid = ::fork();
-    if (pid == 0)
-      for (std::atomic<std::uint64_t> n = 0;; ++n) continue;
-    child = pid;
-    return static_cast<int>(pid);
-  };
-  std::thread renderer([&] { (void)run_renderer(journal, o, stop); });
-  const auto asleep = [&] {
-    std::ifstream stat("/proc/" + std::to_string(child.load()) + "/stat");
-    std::string all((std::istreambuf_iterator<char>(stat)), {});
-    const std::size_t at = all.rfind(')');
-    return at != std::string::npos && all[at + 2] == 'T';
-  };
-  while (child == 0) std::this_thread::sleep_for(std::chrono::milliseconds(5));
-  std::vector<double> ms;
-  for (int i = 0; i < 21; ++i) {
-    while (asleep()) std::this_thread::sleep_for(std::chrono::milliseconds(2));
-    std::this_thread::sleep_for(std::chrono::milliseconds(60 + 7 * i));
-    idle = 0.05;
-    const Stopwatch watch;
-    while (!asleep()) std::this_thread::sleep_for(std::chrono::microseconds(500));
-    ms.push_back(watch.ms());
-    idle = 1e9;
-  }
-  std::sort(ms.begin(), ms.end());
-  row("key_press_to_asleep", ms[ms.size() / 2], "ms", 100, false);
-  row("key_press_to_asleep_worst", ms.back(), "ms", 100, false);
-  stop = true;
-  renderer.join();
-}
-
 void deliveries(const fs::path& folder) {
   const fs::path file = folder / "m.mov";
   auto w = *MovieWriter::create(file.string(), Form::vc3_sq, kWidth, kHeight, {24, 1});
@@ -178,7 +131,6 @@ int main() {
   fmt::print("Release, against its limits (copying: times real time; encoding: times the encoder by itself)\n");
   deliveries(scratch->path());
   gains(scratch->path());
-  yielding(scratch->path());
   plans();
   if (auto r = write_file_atomic(fs::path(GCLK_BUILD) / "bench-release.json", results.dump(1) + "\n"); !r) fmt::print("{}\n", r.error().text());
   return 0;

@@ -159,8 +159,7 @@ void QueueLine::mouseReleaseEvent(QMouseEvent* event) {
 UseTeller::UseTeller(Session& session, QObject* parent) : QObject(parent), session_(session) {
   qApp->installEventFilter(this);
   connect(&timer_, &QTimer::timeout, this, [this] {
-    const bool used = std::exchange(used_, false);
-    if (used || session_.playing()) session_.tell_queue(session_.playing());
+    if (std::exchange(used_, false)) session_.tell_queue();
   });
   timer_.start(kTellMs);
 }

@@ -50,7 +50,7 @@ class QueueLine : public QLabel {
   QTimer timer_;
 };
 
-/// Tells the queue that somebody uses the window or plays, so that its work makes way.
+/// Tells the queue that somebody uses the window, so that its work makes way.
 class UseTeller : public QObject {
   Q_OBJECT
  public:

@@ -181,8 +181,8 @@ class Session : public QObject, private Display {
   void look_at_queue(std::function<Result<void>(Journal&)> change = {});
   /// Looks what other processes have put on the shelf.
   void look_for_others();
-  /// Tells the queue that somebody works here, or plays.
-  void tell_queue(bool playing);
+  /// Tells the queue that somebody works here.
+  void tell_queue();
   /// What a delivery in this form would take; told by delivery_changed.
   void look_at_delivery(const std::string& form);
   /// Delivers the whole timeline and reads it back.

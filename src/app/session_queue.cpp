@@ -65,12 +65,12 @@ void Session::look_for_others() {
   });
 }
 
-void Session::tell_queue(bool playing) {
-  quick_.add([playing] {
+void Session::tell_queue() {
+  quick_.add([] {
     // Where nothing was ever queued, nobody has to be told.
     std::error_code e;
     if (!fs::exists(data_folder() / "queue.sqlite", e)) return;
-    if (auto journal = Journal::open()) (void)journal->note_use(playing);
+    if (auto journal = Journal::open()) (void)journal->note_use(false);
   });
 }
 

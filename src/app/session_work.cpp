@@ -9,6 +9,7 @@
 #include "desk/relink.h"
 #include "desk/watched.h"
 #include "measure/seat_run.h"
+#include "queue/hush.h"
 #include "render/track.h"
 
 namespace gc {
@@ -98,6 +99,7 @@ void Session::measure_seat(bool full) {
   if (const QScreen* screen = QGuiApplication::primaryScreen())
     o.screen_width = screen->size().width(), o.screen_height = screen->size().height();
   labour_.add([this, o, stop, notebook = stores_.notebook]() mutable {
+    const Hush hush;
     // And those that were measured before, as long as they are there.
     std::error_code e;
     for (const VolumeSpeed& v : o.known_volumes)
@@ -251,6 +253,7 @@ void Session::start_measuring(bool again) {
       begin_labour(Work::Kind::measuring, tr("Measuring what frames cost here"));
   labour_.add([this, d = derived_, again, stop, stores = stores_] {
     if (stop.stop_requested()) return;
+    const Hush hush;
     Stopwatch since_shown;
     MeasureOptions options = stores.measure_options(stores.options.measure_seconds, again);
     options.stop = stop;
@@ -352,6 +355,7 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
                stop = stop_play_, opened = opened_, stores = stores_] {
     // What made way ends within a frame's time. Until then it would be played beside.
     labour_.wait_until_idle();
+    const Hush hush;
     // Frames that were played before, every one of them, may still be in memory. Asking for each takes a
     // while on a long timeline, and playing waits for it.
     const Route& own = d->view.seals;

@@ -8,6 +8,7 @@
 #include "desk/half_sealed.h"
 #include "desk/planning.h"
 #include "desk/remedies.h"
+#include "queue/hush.h"
 
 namespace gc {
 namespace {
@@ -33,6 +34,7 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
   const auto say = [&](const std::string& text) {
     if (!quiet) fmt::print("\n{}\n", text);
   };
+  const Hush hush;
   DemoReport demo = made;
   say(fmt::format("The Kiln Year: {} segments, {:.0f} s of picture, ready in {:.1f} s. {}", demo.segments,
                   demo.seconds_of_picture, demo.seconds_taken, demo.scaling));

@@ -12,6 +12,7 @@
 #include "interchange/otio.h"
 #include "plan/night.h"
 #include "playout/trace.h"
+#include "queue/hush.h"
 
 namespace gc {
 namespace {
@@ -55,6 +56,7 @@ int cmd_playout(Common c, const PlayArguments& a, const std::atomic<bool>& inter
   NullDisplay nowhere;
   MonitorStandIn monitor(rate.frame_ms(), 3);
   Display& display = a.monitor ? static_cast<Display&>(monitor) : nowhere;
+  const Hush hush;
   const Playout p = play(
       o->view.played, o->stores.shelf.get(), range, options, display, interrupted, [](const PlayState& s) {
         if (s.frame % 12 == 0)
@@ -87,6 +89,7 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   Json runs = Json::array();
   if (!c.json) print(f, o->view);
   std::vector<AuditRun> all;
+  const Hush hush;
   for (int i = 0; i < a.repeat; ++i) {
     NullDisplay display;
     Playout p = play(o->view.played, o->stores.shelf.get(), o->range,
@@ -289,6 +292,7 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   if (a.plans) return cmd_score_plans(c, a, interrupted);
   auto stores = Stores::open(c.desk());
   if (!stores) return fail(stores.error(), c.json);
+  const Hush hush;
   if (a.remedies) {
     if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
     return cmd_score_remedies(c, a, *stores, interrupted);

@@ -12,6 +12,7 @@
 #include "desk/seats.h"
 #include "measure/seat_run.h"
 #include "measure/self_test.h"
+#include "queue/hush.h"
 
 namespace gc {
 namespace {
@@ -153,6 +154,7 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
     if (!notebook) return fail(notebook.error(), c.json);
     SeatRunOptions o = run_options(a, *stores);
     o.full = true, o.seed = a.seed + 1000;
+    const Hush hush;
     auto r = measure_seat(**notebook, o, shown(interrupted));
     end_progress();
     if (!r) return fail(r.error(), c.json);
@@ -187,6 +189,7 @@ int self_test(const Common& c, const SeatArguments& a, const std::atomic<bool>& 
   {
     auto notebook = Notebook::open(folder / "quick.sqlite");
     if (!notebook) return fail(notebook.error(), c.json);
+    const Hush hush;
     auto r = measure_seat(**notebook, run_options(a, *stores), shown(interrupted));
     end_progress();
     if (!r) return fail(r.error(), c.json);
@@ -259,6 +262,7 @@ int cmd_seat(const Common& c, const SeatArguments& a, const std::atomic<bool>& i
     }
     return 0;
   }
+  const Hush hush;
   auto r = measure_seat(*stores->notebook, run_options(a, *stores), shown(interrupted));
   end_progress();
   if (!r) return fail(r.error(), c.json);

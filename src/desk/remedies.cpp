@@ -8,6 +8,7 @@
 #include "desk/watched.h"
 #include "media/compare.h"
 #include "media/matrix.h"
+#include "queue/hush.h"
 #include "remedy/kinds.h"
 #include "render/played.h"
 
@@ -83,6 +84,7 @@ Result<Applied> apply(const Situation& s, const Proposal& p, const Stores& store
   if (second.length() <= 0 || stop || p.kind->name() == std::string("memory")) return done;
   const Forecast said = forecast(*then.played, *stores.notebook, then.seals, second, s.forecast);
   NullDisplay nowhere;
+  const Hush hush;
   const Playout seen = play(then.played, stores.shelf.get(), second, stores.play_options(PlayMode::on_the_clock, then, second), nowhere, stop);
   if (seen.stopped) return done;
   for (const IntervalCost& c : said.intervals) done.load_said += c.load * static_cast<double>(c.out - c.in) / static_cast<double>(second.length());

@@ -471,13 +471,11 @@ std::pair<double, double> any_drops(const Forecast& f, FrameRange range) {
 Span span_of(FrameRange range, const Forecast& f) {
   Span s;
   s.in = range.in, s.out = range.out;
-  const Frames first = f.before - f.range.in;
-  const std::vector<double> counts = drops_within(*f.trials, first + range.in, first + range.out);
-  for (const double c : counts) s.expected_drops += c / static_cast<double>(counts.size());
+  const DropRange drops = f.simulated(range).widened(f.widening);
+  s.expected_drops = drops.expected, s.drops_low = drops.low, s.drops_high = std::min(drops.high, static_cast<double>(range.length()));
   // What has been learnt of the forecast is of the timeline's own drops.
   const auto [late, not_looked_for] = any_drops(f, range);
   s.drop_probability = 1 - (1 - f.calibration(late)) * (1 - not_looked_for);
-  s.drops_low = percentile(counts, 0.05), s.drops_high = percentile(counts, 0.95);
   s.sustained_rate = f.rate.fps() * (1 - s.expected_drops / static_cast<double>(range.length()));
   s.verdict = s.drop_probability >= f.thresholds.spills   ? Verdict::spills
               : s.drop_probability >= f.thresholds.wavers ? Verdict::wavers
@@ -576,6 +574,16 @@ std::string Forecast::surcharge() const {
 int Forecast::count(Verdict v) const {
   return static_cast<int>(
       std::count_if(spans.begin(), spans.end(), [&](const Span& s) { return s.verdict == v; }));
+}
+
+DropRange Forecast::simulated(FrameRange frames) const {
+  DropRange r;
+  if (!trials) return r;
+  const Frames first = before - range.in;
+  const std::vector<double> counts = drops_within(*trials, first + frames.in, first + frames.out);
+  for (const double c : counts) r.expected += c / static_cast<double>(counts.size());
+  r.low = percentile(counts, 0.05), r.high = percentile(counts, 0.95);
+  return r;
 }
 
 double Forecast::any_drop(FrameRange frames) const { return over(frames).drop_probability; }
@@ -735,11 +743,10 @@ Forecast forecast(const Program& program, const CostBook& book, const Route& sea
   f.trials = std::make_shared<const Trials>(goes_on ? simulate_again(model, *before->model, *before->trials)
                                                     : simulate(model, options.trials, options.seed));
   f.model = std::make_shared<const Model>(std::move(model));
-  f.thresholds = options.thresholds, f.calibration = book.calibration();
+  f.thresholds = options.thresholds, f.calibration = book.calibration(), f.widening = book.widening();
   f.miss.assign(f.trials->miss().begin() + static_cast<std::ptrdiff_t>(f.before), f.trials->miss().end());
-  const std::vector<double> all = drops_within(*f.trials, f.before, f.before + f.range.length());
-  for (const double d : all) f.expected_drops += d / static_cast<double>(all.size());
-  f.drops_low = percentile(all, 0.05), f.drops_high = percentile(all, 0.95);
+  const DropRange drops = f.simulated(f.range).widened(f.widening);
+  f.expected_drops = drops.expected, f.drops_low = drops.low, f.drops_high = std::min(drops.high, static_cast<double>(f.range.length()));
 
   // Runs of drops first, then what lies between them.
   std::vector<Span> missed = spans_that_drop(f);

@@ -79,7 +79,7 @@ struct Span {
   Verdict verdict = Verdict::holds;
   double drop_probability = 0;  ///< that any frame of it is dropped
   double expected_drops = 0;
-  double drops_low = 0, drops_high = 0;  ///< 5th and 95th percentile of the trials
+  double drops_low = 0, drops_high = 0;  ///< where nine in ten playouts are expected; see DropRange
   double sustained_rate = 0;             ///< frames a second
   Cause cause = Cause::none;
   StageCost blame;  ///< the dearest stage
@@ -104,6 +104,7 @@ struct Forecast {
   double base = 1;       ///< of all costs: what the seat takes now against an undisturbed one; see Model
   double crowding = -1;  ///< of its cores when this was made
   double expected_drops = 0, drops_low = 0, drops_high = 0;
+  double widening = 1;  ///< how many times as wide as the trials alone have it the ranges are
   std::vector<float> miss;  ///< for each frame of the range
   std::vector<IntervalCost> intervals;
   std::vector<Span> spans;  ///< covering the range
@@ -120,6 +121,8 @@ struct Forecast {
   /// "Costs count 1.22 times, since others work on this seat's cores." Empty when they count as they are.
   std::string surcharge() const;
   int count(Verdict v) const;
+  /// Drops among these frames as the trials alone have them: mean, 5th and 95th percentile.
+  DropRange simulated(FrameRange frames) const;
   /// Probability that any of these frames is dropped.
   double any_drop(FrameRange frames) const;
   /// The same of the timeline's own drops alone, before it is held to what happened.

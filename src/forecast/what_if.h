@@ -16,6 +16,7 @@ class WithoutBook : public CostBook {
   StageCosts stage(const StageRef& stage) const override;
   std::vector<Disturbance> lately() const override { return book_.lately(); }
   Calibration calibration() const override { return book_.calibration(); }
+  double widening() const override { return book_.widening(); }
   Moods moods() const override { return book_.moods(); }
   double crowding() const override { return book_.crowding(); }
 

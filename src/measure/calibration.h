@@ -1,5 +1,6 @@
 // Probabilities held to what happened: what a seat's forecasts said of segments, and what came of it.
 #pragma once
+#include <utility>
 #include <vector>
 
 namespace gc {
@@ -23,5 +24,20 @@ inline constexpr int kLeastOutcomes = 64;
 /// Fitted by maximum likelihood with a and b drawn towards 0 and 1, as if half a floor of evidence said that
 /// all is right.
 Calibration calibration_of(const std::vector<Said>& outcomes);
+
+/// Where nine in ten playouts' drops are expected, as a simulation alone has it.
+struct DropRange {
+  double expected = 0, low = 0, high = 0;
+  /// With its halves this many times as wide: from low − (k − 1)(expected − low + s) to high + (k − 1)(high − expected + s),
+  /// never below 0. s = min(1, expected), so that a range without width becomes wider as well.
+  DropRange widened(double k) const;
+  /// The k from which on the widened range holds a playout that dropped so many.
+  double needed(double dropped) const;
+};
+
+/// How wide ranges have to be for nine in ten playouts to lie in them, by what the latest playouts needed: inductive conformal
+/// prediction, whose answer is the value of rank ⌈0.9 (n + 1)⌉ (Papadopoulos and others, 2002). Ten playouts that needed
+/// 0.15, 0.3 … 1.5 are put in beforehand, so 1.5 where none is known. At least 1/2.
+double widening_of(std::vector<double> needed);
 
 }  // namespace gc

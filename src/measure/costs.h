@@ -67,6 +67,8 @@ class CostBook {
   virtual std::vector<Disturbance> lately() const { return {}; }
   /// What the seat's probabilities have been worth.
   virtual Calibration calibration() const { return {}; }
+  /// How many times as wide as those of the trials alone ranges of drops have to be on this seat.
+  virtual double widening() const { return 1; }
   /// What stretches took in playouts on this seat that began when its cores were as crowded as now, relative
   /// to what is known of them. Empty before there are enough to tell.
   virtual Moods moods() const { return {}; }

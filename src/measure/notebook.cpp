@@ -60,10 +60,15 @@ constexpr const char* kContents = R"(
   CREATE TABLE content(state TEXT PRIMARY KEY, content TEXT NOT NULL, at TEXT NOT NULL);
 )";
 
+// Version 5: how wide the ranges of drops had to be to hold playouts.
+constexpr const char* kRanges = R"(
+  CREATE TABLE ranged(at TEXT NOT NULL, needed REAL NOT NULL);
+)";
+
 constexpr const char* kReadSeries = "SELECT first, second FROM series WHERE what = ? AND key = ? AND era = ?";
 constexpr const char* kReadLaw = "SELECT places FROM law WHERE id = ?";
 
-constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents};
+constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents, kRanges};
 
 void keep_recent(std::vector<float>& v) {
   if (v.size() > kKept) v.erase(v.begin(), v.end() - static_cast<std::ptrdiff_t>(kKept));

@@ -78,6 +78,8 @@ class Notebook : public CostBook, public IdentityMemory {
   void note_crowding(double crowding, double weight = 0.2);
   /// What was said of segments, as the simulation had it, and what came of it; the latest thousand are kept.
   Result<void> add_outcomes(std::span<const Said> outcomes);
+  /// How wide the range of a forecast had to be to hold its playout (DropRange::needed); the latest sixty are kept.
+  Result<void> add_range(double needed);
   /// What went on around the samples that are added from now on.
   void set_conditions(const Conditions& conditions);
 
@@ -101,6 +103,7 @@ class Notebook : public CostBook, public IdentityMemory {
   /// How many times as long this work takes on a core that others work on.
   double shared_core_factor(const StageRef& stage) const;
   Calibration calibration() const override;
+  double widening() const override;
   StageCosts stage(const StageRef& stage) const override;
 
   std::optional<Hash128> content(const Hash128& state) const override;

@@ -132,6 +132,23 @@ Result<void> Notebook::add_outcomes(std::span<const Said> outcomes) {
   });
 }
 
+Result<void> Notebook::add_range(double needed) {
+  const std::lock_guard lock(mutex_);
+  return database_.change([&]() -> Result<void> {
+    if (auto r = database_.prepare("INSERT INTO ranged(at, needed) VALUES(?,?)").bind(std::string_view(now_utc())).bind(needed).run(); !r)
+      return r;
+    return database_.run("DELETE FROM ranged WHERE rowid NOT IN (SELECT rowid FROM ranged ORDER BY rowid DESC LIMIT 60)");
+  });
+}
+
+double Notebook::widening() const {
+  const std::lock_guard lock(mutex_);
+  std::vector<double> needed;
+  Statement a = database_.prepare("SELECT needed FROM ranged");
+  while (a.step()) needed.push_back(a.real(0));
+  return widening_of(std::move(needed));
+}
+
 Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding) {
   const std::lock_guard lock(mutex_);
   moods_.reset();

@@ -74,7 +74,7 @@ class Child {
 Leave may_work(const QueueSettings& s, const Journal::Use& use, double without_input, bool mains, int minute, double memory_stalled) {
   if (s.paused) return {0, "paused"};
   if (memory_stalled > kMemoryShort) return {0, "memory is short", true};
-  if (use.playing_s_ago < kStillPlaying) return {0, "something plays"};
+  if (use.playing_s_ago < kStillPlaying) return {0, "something is played or measured"};
   if (s.when == QueueSettings::When::never) return {0, "it is set never to work"};
   if (s.mains_only && !mains) return {0, "the machine runs on battery"};
   if (s.when == QueueSettings::When::hours) {
@@ -109,6 +109,8 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
     if (since_settings.ms() > 500) settings = journal.settings(), since_settings.restart();
     const Leave leave = may_work(settings, journal.use(), o.without_input ? o.without_input() : seconds_without_input(), on_mains(), minute_now(),
                                  o.memory_stalled ? o.memory_stalled() : memory_stalled());
+    // Who is told why nothing is done may rely on it.
+    if (child && leave.share <= 0) child->run(false);
     if (auto r = journal.set_why(leave.why); !r) return std::unexpected(r.error());
     const bool over = o.most_seconds > 0 && counted > o.most_seconds * 1000;
     if (child) {

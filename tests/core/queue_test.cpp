@@ -6,6 +6,7 @@
 
 #include "commands.h"
 #include "desk/queueing.h"
+#include "queue/hush.h"
 #include "queue/renderer.h"
 #include "release/verification.h"
 
@@ -146,12 +147,23 @@ TEST_F(Queued, SleepsWhileSomebodyWorksAndGoesOnWithTheSameProcess) {
   EXPECT_TRUE(until([&] { return looking.why() == "you are working"; }));
   idle = 60;
   EXPECT_TRUE(until([&] { return state() != 'T'; }));
-  ASSERT_TRUE(looking.note_use(true));
-  EXPECT_TRUE(until([&] { return state() == 'T'; })) << "playing comes first";
+  {
+    const Hush hush(dir_ / "queue.sqlite");
+    EXPECT_TRUE(until([&] { return state() == 'T'; })) << "playing comes first";
+    EXPECT_EQ(looking.why(), "something is played or measured");
+    ::usleep(2500000);  // longer than one word of it counts
+    EXPECT_TRUE(until([&] { return state() == 'T'; })) << "for as long as it is played";
+  }
   test::put(dir_ / "finish", "");
   EXPECT_TRUE(until([&] { return looking.job(id)->state == JobState::done; })) << "a playout that ended is over within seconds";
   renderer.join();
   EXPECT_EQ(looking.job(id)->tries, 1) << "no piece was lost for it";
+}
+
+TEST(Hushes, MakeNoQueueWhereNothingWasEverQueued) {
+  const test::TempFolder dir;
+  { const Hush hush(dir / "queue.sqlite"); }
+  EXPECT_FALSE(fs::exists(dir / "queue.sqlite"));
 }
 
 TEST_F(Queued, APausedOrCancelledJobIsNotWorkedOn) {
@@ -199,7 +211,7 @@ TEST(MayWork, FollowsTheSettings) {
   EXPECT_EQ(may_work(s, nobody, 60, true, 0).share, 1);
   EXPECT_EQ(may_work(s, nobody, 4, true, 0).why, "you are working");
   EXPECT_EQ(may_work(s, {2, 1e9}, 60, true, 0).why, "you are working") << "in the window";
-  EXPECT_EQ(may_work(s, {1e9, 0.5}, 60, true, 0).why, "something plays");
+  EXPECT_EQ(may_work(s, {1e9, 0.5}, 60, true, 0).why, "something is played or measured");
   EXPECT_EQ(may_work(s, nobody, 60, true, 0, 0.05).share, 1);
   EXPECT_EQ(may_work(s, nobody, 60, true, 0, 0.2).why, "memory is short");
   s.while_working = 0.25;

@@ -338,6 +338,62 @@ TEST(Calibrations, AreKeptByTheNotebookAndUsedByTheForecast) {
   EXPECT_EQ((*Notebook::open(dir / "n.sqlite"))->calibration().outcomes, 200);
 }
 
+// Exchangeable draws: by the conformal rule (Papadopoulos and others, 2002) the next one lies in the range nine times in ten, however
+// wrong the simulation's own width is.
+TEST(Ranges, HoldNineInTenWhateverTheSimulationsWidthIs) {
+  std::mt19937 rng(11);
+  const DropRange said{40, 34, 47};  // 5th and 95th percentile, or so the simulation says
+  for (const double spread : {2.0, 4.0, 10.0}) {
+    std::normal_distribution<double> drops(40, spread);
+    std::vector<double> needed;
+    for (int i = 0; i < 400; ++i) needed.push_back(said.needed(drops(rng)));
+    const DropRange held = said.widened(widening_of(needed));
+    int inside = 0;
+    for (int i = 0; i < 4000; ++i) {
+      const double d = drops(rng);
+      inside += d >= held.low && d <= held.high;
+    }
+    EXPECT_NEAR(inside / 4000.0, 0.9, 0.04) << spread;
+  }
+  EXPECT_EQ(widening_of({}), 1.5) << "nothing is known yet";
+}
+
+TEST(Ranges, ReachExactlyWhatTheyWereWidenedToAndNeverBelowNothing) {
+  const DropRange said{20, 12, 30}, sure{5, 5, 5}, none{0, 0, 0};
+  EXPECT_DOUBLE_EQ(said.widened(1).low, 12);
+  EXPECT_DOUBLE_EQ(said.widened(1).high, 30);
+  EXPECT_DOUBLE_EQ(said.widened(said.needed(44)).high, 44);
+  EXPECT_DOUBLE_EQ(said.widened(said.needed(3)).low, 3);
+  EXPECT_DOUBLE_EQ(said.widened(9).low, 0);
+  EXPECT_DOUBLE_EQ(sure.widened(sure.needed(8)).high, 8) << "a range without width learns too";
+  EXPECT_DOUBLE_EQ(none.widened(3).high, 0) << "what surely plays is said to play";
+}
+
+TEST(Ranges, AreLearntFromPlayoutsKeptAndUsedByTheForecast) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  MediaCatalog media;
+  const ProgramPtr program = Program::compile(test::Build(64, 36).track("V1").solid("s", 240, 0.2, 0.3, 0.4).done(), media);
+  std::vector<FrameSample> heavy;
+  for (int i = 0; i < 64; ++i) heavy.push_back({1, 110.0f + static_cast<float>(i % 9) - 4});
+  book->add_frames(frame_key(program->stages(0)), heavy);
+  const Forecast before = forecast(*program, *book, {}, {0, 240}, {});
+  ASSERT_GT(before.expected_drops, 10);
+  const DropRange alone = before.simulated({0, 240});
+  EXPECT_LT(before.drops_low, alone.low) << "a fresh seat knows little of itself";
+  EXPECT_GT(before.drops_high, alone.high);
+  // Sixty playouts that dropped what was said.
+  Playout p;
+  p.range = {0, 240}, p.frames = 240, p.dropped = std::lround(before.expected_drops);
+  for (int i = 0; i < 60; ++i) ASSERT_TRUE(note_playout(before, p, *program, *book));
+  const Forecast after = forecast(*program, *book, {}, {0, 240}, {});
+  EXPECT_EQ(after.expected_drops, before.expected_drops);
+  EXPECT_GT(after.drops_low, before.drops_low);
+  EXPECT_LT(after.drops_high, before.drops_high);
+  book.reset();
+  EXPECT_EQ((*Notebook::open(dir / "n.sqlite"))->widening(), after.widening);
+}
+
 // The first pass starts with frames made before its clock; a further pass follows on the end of the last.
 TEST(Loops, FurtherPassesAreForecastApartFromTheFirst) {
   const test::TempFolder dir;
