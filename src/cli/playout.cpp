@@ -1,6 +1,7 @@
 #include "cli/playout.h"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include "audit/foreign.h"
 #include "audit/score.h"
@@ -8,6 +9,7 @@
 #include "base/clock.h"
 #include "cli/print.h"
 #include "cli/table.h"
+#include "desk/carry_score.h"
 #include "desk/remedy_score.h"
 #include "interchange/otio.h"
 #include "plan/night.h"
@@ -18,7 +20,7 @@ namespace gc {
 namespace {
 
 struct PlayArguments {
-  bool every = false, monitor = false, foreign = false, check = false, remedies = false, plans = false;
+  bool every = false, monitor = false, foreign = false, check = false, remedies = false, plans = false, carry_out = false;
   int cases = 0, nights = 0;
   int files = 0;
   int loops = 1, repeat = 1, timelines = 20, segments = 7;
@@ -247,6 +249,34 @@ int cmd_score_remedies(const Common& c, const PlayArguments& a, const Stores& st
   return j["met"].get<bool>() ? 0 : 1;
 }
 
+/// Plans carried out; 0 when the reviews play and it took what was said.
+int cmd_score_carry_out(const Common& c, const PlayArguments& a, const Stores& stores, const std::atomic<bool>& interrupted) {
+  CarryScoreOptions o;
+  o.seed = a.seed, o.timelines = a.timelines, o.foreign = a.foreign, o.measure_seconds = a.measure_seconds;
+  const auto all = carry_out_plans(
+      stores, o, cache_folder() / "random-media",
+      [&](const std::string& what) {
+        show_progress(what);
+        return !interrupted.load();
+      },
+      interrupted);
+  end_progress();
+  if (!all) return fail(all.error(), c.json);
+  const Json j = to_json(*all);
+  if (c.json) {
+    put(j);
+  } else {
+    Table t({"Timeline", "Dropped", "Remedies", "Said", "Took", "Said", "Written", "Dropped then"});
+    for (const CarriedPlan& p : *all)
+      t.row({std::to_string(p.timeline) + (p.failed.empty() ? "" : ": " + p.failed), std::to_string(p.dropped_before), std::to_string(p.remedies),
+             fmt::format("{:.1f} s", p.said_s), fmt::format("{:.1f} s", p.taken_s), fmt::format("{:.1f} MB", p.said_bytes / 1e6), fmt::format("{:.1f} MB", p.bytes / 1e6),
+             fmt::format("{}", fmt::join(p.dropped_after, ", "))});
+    fmt::print("{}{} of {} play then (goal five of six); seconds within 15 % in {} of {}, bytes in {} (goal nine of ten).\n", t.text(), j["play"].dump(), all->size(),
+               j["seconds_within"].dump(), j["rendered"].dump(), j["bytes_within"].dump());
+  }
+  return j["met"].get<bool>() ? 0 : 1;
+}
+
 int cmd_score_plans(const Common& c, const PlayArguments& a, const std::atomic<bool>& interrupted) {
   PlanScoreOptions o;
   o.seed = a.seed;
@@ -293,9 +323,9 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   auto stores = Stores::open(c.desk());
   if (!stores) return fail(stores.error(), c.json);
   const Hush hush;
-  if (a.remedies) {
+  if (a.remedies || a.carry_out) {
     if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
-    return cmd_score_remedies(c, a, *stores, interrupted);
+    return a.remedies ? cmd_score_remedies(c, a, *stores, interrupted) : cmd_score_carry_out(c, a, *stores, interrupted);
   }
   ScoreOptions o;
   o.timelines = a.timelines, o.seed = a.seed, o.repeat = a.repeat, o.measure_seconds = a.measure_seconds;
@@ -397,6 +427,7 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   s->add_flag("--plans", a.plans, "How good plans are, on random problems with stated costs");
   s->add_option("--cases", a.cases, "With --plans: small cases that are held against every choice");
   s->add_flag("--remedies", a.remedies, "Price and gain of remedies, said against taken and seen");
+  s->add_flag("--carry-out", a.carry_out, "Whether timelines play once their plans are carried out, and whether that took what was said");
   s->add_flag("--foreign", a.foreign, "On pictures that are not ours");
   s->callback([&] {
     a.repeat = repeat;

@@ -61,6 +61,7 @@ class Bake : public RemedyKind {
     bool there = s.shelf != nullptr && c.inner->duration() > 0;
     for (Frames f = 0; f < c.inner->duration() && there; f += 24) there = s.shelf->find(c.inner->composition_key(f)).has_value();
     if (there) p.refused = "it is on the shelf already.";
+    if (std::ranges::any_of(c.inner->intervals(), &CompiledInterval::missing)) p.refused = "something in it has no picture.";
     p.quote = quote_of(s, seconds_to_render(s, part, p.subject.form),
                        each * static_cast<std::uint64_t>(part->duration()), static_cast<double>(each) * t.rate.fps() / 1e6);
     return p;

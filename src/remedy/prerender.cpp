@@ -28,27 +28,46 @@ class Prerender : public RemedyKind {
   }
 
   Supposed suppose(const Situation& s, const Proposal& p) const override {
-    return {s.played, with_state(s.route, p.at, FrameState::sealed)};
+    Route route = s.route;
+    for (const FrameRange& r : p.subject.frames) route = with_state(std::move(route), r, FrameState::sealed);
+    return {s.played, std::move(route)};
   }
   std::optional<Making> making(const Proposal& p) const override { return Making{Making::What::frames, p.subject}; }
 
  private:
+  /// Frames of a range without those in which media are missing: these cannot be made.
+  static std::vector<FrameRange> pictured(const Situation& s, FrameRange range) {
+    std::vector<FrameRange> all;
+    for (const CompiledInterval& i : s.rendered->intervals()) {
+      const FrameRange part{std::max(range.in, i.in), std::min(range.out, i.out)};
+      if (part.length() <= 0 || i.missing) continue;
+      if (!all.empty() && all.back().out == part.in) all.back().out = part.out;
+      else all.push_back(part);
+    }
+    return all;
+  }
+
   static Proposal of(const Situation& s, FrameRange at, const std::string& id, const std::string& sentence) {
     Proposal p;
     p.id = id, p.at = at, p.sentence = sentence;
-    p.subject.frames = {at}, p.subject.form = s.form;
+    p.subject.frames = pictured(s, at), p.subject.form = s.form;
     const Timeline& t = *s.timeline;
     const std::uint64_t each = form_frame_bytes(form_that_keeps(s.form, false, t.width, t.height), t.width, t.height);
-    std::vector<FrameRange> missing;
-    for (Frames f = at.in; f < at.out; ++f) {
-      if (s.route[static_cast<std::size_t>(f)] == FrameState::sealed) continue;
-      if (!missing.empty() && missing.back().out == f) ++missing.back().out;
-      else missing.push_back({f, f + 1});
+    std::vector<FrameRange> to_make;
+    Frames frames = 0, without_picture = at.length();
+    for (const FrameRange& r : p.subject.frames) {
+      without_picture -= r.length();
+      for (Frames f = r.in; f < r.out; ++f) {
+        if (s.route[static_cast<std::size_t>(f)] == FrameState::sealed) continue;
+        if (!to_make.empty() && to_make.back().out == f) ++to_make.back().out;
+        else to_make.push_back({f, f + 1});
+        ++frames;
+      }
     }
-    Frames frames = 0;
-    for (const FrameRange& r : missing) frames += r.length();
-    if (frames == 0) p.refused = "it is sealed already.";
-    p.quote = quote_of(s, s.pricing().frames(missing, s.form), each * static_cast<std::uint64_t>(frames),
+    if (p.subject.frames.empty()) p.refused = "it has no picture.";
+    else if (frames == 0) p.refused = "it is sealed already.";
+    if (without_picture > 0) p.sentence += fmt::format(" {} of its frames have no picture and are left out.", without_picture);
+    p.quote = quote_of(s, s.pricing().frames(to_make, s.form), each * static_cast<std::uint64_t>(frames),
                        static_cast<double>(each) * t.rate.fps() / 1e6);
     return p;
   }

@@ -88,13 +88,15 @@ class TapCache : public RemedyKind {
       const Form as = form(s, *c, count);
       const std::uint64_t each = form_frame_bytes(as, s.timeline->width, s.timeline->height);
       const FrameRange made = frames_alone(*s.timeline, *c, count);
+      for (Frames f = made.in; f < made.out && p.refused.empty(); ++f)
+        if (c->missing_at(f, s.timeline->rate)) p.refused = "some of its frames have no picture.";
       if (s.shelf && s.shelf->find(s.rendered->tap_key(*c, made.in, count)) && s.shelf->find(s.rendered->tap_key(*c, made.out - 1, count))) continue;
       seconds += s.pricing().stack(*c, count, as);
       bytes += each * static_cast<std::uint64_t>(made.length());
       mb_s = std::max(mb_s, static_cast<double>(each) * s.timeline->rate.fps() / 1e6);
     }
     p.subject.segment = p.segments.size() == 1 ? p.segments.front() : "";
-    if (bytes == 0) p.refused = "it is on the shelf already.";
+    if (bytes == 0 && p.refused.empty()) p.refused = "it is on the shelf already.";
     p.quote = quote_of(s, seconds, bytes, mb_s);
     return p;
   }

@@ -189,6 +189,28 @@ TEST_F(Remedies, ASourcesCopiesAreToldTogether) {
   EXPECT_TRUE(copies_for(situation(), "none").empty());
 }
 
+// Somebody's timeline rarely has all its media: what has its pictures is rendered all the same.
+TEST_F(Remedies, FramesWithoutPicturesAreLeftOutOfWhatIsRendered) {
+  Build inner(320, 180);
+  inner.media("gone", (dir_ / "gone.mov").string(), 40).track("low").segment("lost", "gone", 0, 24);
+  Build b(320, 180);
+  b.media("gone", (dir_ / "gone.mov").string(), 40).composition("comp", inner.done()->tracks);
+  Effect heavy = test::an("Slow spell", Json::object());
+  b.track("V1").solid("under", 24, 0.2, 0.3, 0.4, {heavy}).use("nest", "comp", 12);
+  b.track("V2").gap(8).segment("hole", "gone", 0, 6, {test::blur("s2", 6), test::cdl("g", 1.1)});
+  auto t = std::make_shared<Timeline>(*b.done());
+  t->cards = timeline_->cards, timeline_ = t;
+  const Proposal p = proposal("render:under");
+  EXPECT_TRUE(p.refused.empty()) << p.refused;
+  EXPECT_EQ(p.subject.frames, (std::vector<FrameRange>{{0, 8}, {14, 24}}));
+  EXPECT_NE(p.sentence.find("6 of its frames have no picture"), std::string::npos) << p.sentence;
+  EXPECT_EQ(applied("render:under").made.frames, 18);
+  EXPECT_EQ(situation().route.count(FrameState::sealed), 18u);
+  EXPECT_EQ(proposal("render:nest").refused, "it has no picture.");
+  EXPECT_EQ(proposal("bake:comp").refused, "something in it has no picture.");
+  EXPECT_EQ(proposal("render:hole").refused, "it has no picture.");
+}
+
 TEST_F(Remedies, WhatIsJudgedExactlyIsNeverHidden) {
   const TimelinePtr exact = with_truth(*timeline_, {"a"}, Truth::exact);
   const Situation s = situation(exact);
