@@ -184,7 +184,7 @@ class Session : public QObject, private Display {
   /// Tells the queue that somebody works here.
   void tell_queue();
   /// What a delivery in this form would take; told by delivery_changed.
-  void look_at_delivery(const std::string& form);
+  void look_at_delivery(const std::string& form, bool tried = false);
   /// Delivers the whole timeline and reads it back.
   void deliver(const QString& file, const std::string& form);
   /// Leaves a delivery of the timeline as it is now to the queue.

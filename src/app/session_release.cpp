@@ -10,12 +10,12 @@
 
 namespace gc {
 
-void Session::look_at_delivery(const std::string& form) {
+void Session::look_at_delivery(const std::string& form, bool tried) {
   if (!current() || elsewhere_ >= 0) return;
-  quick_.add([this, d = derived_, form, stores = stores_, file = file_.toStdString()] {
+  quick_.add([this, d = derived_, form, tried, stores = stores_, file = file_.toStdString()] {
     if (quit_) return;
-    const auto quote = delivery_quote(d->view.delivered, stores.shelf.get(), *stores.notebook, *stores.media,
-                                      delivery_options(d->view, stores, fs::path(file).replace_extension(".mov"), form), stores.forecast_options());
+    const DeliveryOptions o = delivery_options(d->view, stores, fs::path(file).replace_extension(form_extension(form_named(form).value_or(Form::rdd36))), form);
+    const auto quote = delivery_quote(d->view.delivered, stores.shelf.get(), *stores.notebook, *stores.media, o, stores.forecast_options());
     QString said;
     if (!quote) said = text(quote.error().text());
     else
@@ -24,10 +24,18 @@ void Session::look_at_delivery(const std::string& form) {
                  .arg(DeliverySources::frames(quote->sources.copied) + DeliverySources::frames(quote->sources.decoded))
                  .arg(DeliverySources::frames(quote->sources.live))
                  .arg(quote->known ? tr("about %1").arg(text(duration_text(quote->seconds))) : tr("a time that is not known"), text(bytes_text(quote->bytes)));
-    post([this, d, said] {
+    post([this, d, said, form, o, stores, tried = tried || !quote] {
       if (d != derived_) return;
       delivery_said_ = said;
       emit delivery_changed();
+      if (tried) return;
+      // It is said at once what is known, and again when the form was tried.
+      labour_.add([this, d, form, o, stores, stop = labour_stop_.get_token()] {
+        const auto learnt = try_form(d->view, stores, o, stop);
+        if (learnt && *learnt) post([this, d, form] {
+          if (d == derived_) look_at_delivery(form, true);
+        });
+      });
     });
   });
 }

@@ -121,6 +121,10 @@ int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bo
     else print(gate, o->view);
     return 1;
   }
+  show_progress("Trying the form on some pictures");
+  const auto tried = try_form(o->view, o->stores, d, {});
+  end_progress();
+  if (!tried) return fail(tried.error(), c.json);
   if (a.queue) return queued(c, a, *o, d, std::move(j));
   const ForecastOptions costs = o->stores.forecast_options();
   const auto quote = delivery_quote(o->view.delivered, o->stores.shelf.get(), *o->stores.notebook, *o->stores.media, d, costs);

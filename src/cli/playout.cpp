@@ -20,7 +20,7 @@ namespace gc {
 namespace {
 
 struct PlayArguments {
-  bool every = false, monitor = false, foreign = false, check = false, remedies = false, plans = false, carry_out = false;
+  bool every = false, monitor = false, foreign = false, check = false, remedies = false, plans = false, carry_out = false, loads = false;
   int cases = 0, nights = 0;
   int files = 0;
   int loops = 1, repeat = 1, timelines = 20, segments = 7;
@@ -211,7 +211,7 @@ int cmd_random(const Common& c, const PlayArguments& a, const std::atomic<bool>&
   if (!stores) return fail(stores.error(), c.json);
   if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
   RandomOptions o;
-  o.seed = a.seed, o.segments = a.segments, o.workers = stores->options.workers;
+  o.seed = a.seed, o.segments = a.segments, o.workers = stores->options.workers, o.foreign = a.foreign;
   const fs::path folder = fs::absolute(a.folder).lexically_normal();
   auto t = random_timeline(o, *stores->notebook, folder / "media");
   if (!t) return fail(t.error(), c.json);
@@ -409,9 +409,10 @@ void add_playout_commands(CLI::App& app, Common& c, int& code, const std::atomic
   s->add_option("--seed", a.seed, "The same seed and the same laws give the same timeline");
   s->add_option("--segments", a.segments, "How many")->check(CLI::Range(1, 1000));
   s->add_flag("--foreign", a.foreign, "Of pictures that are not ours, with a list of what each frame must show");
+  s->add_flag("--loads", a.loads, "With --foreign: loads from 0.2 to 4 on pictures that are not ours, without the list");
   s->add_flag("--check", a.check, "With --foreign: read the frames back, timeline after timeline");
   s->add_option("--files", a.files, "With --check: until this many files were made");
-  s->callback([&] { code = a.foreign ? cmd_foreign(c, a, interrupted) : cmd_random(c, a, interrupted); });
+  s->callback([&] { code = a.foreign && !a.loads ? cmd_foreign(c, a, interrupted) : cmd_random(c, a, interrupted); });
 
   s = add("score", "Hold forecasts of random timelines against playouts",
           "gclk score --timelines 20 --seed 7", false);

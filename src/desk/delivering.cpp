@@ -5,6 +5,8 @@
 #include "base/clock.h"
 #include "desk/inspection.h"
 #include "desk/queueing.h"
+#include "measure/encoding.h"
+#include "queue/hush.h"
 
 namespace gc {
 namespace {
@@ -38,6 +40,18 @@ DeliveryOptions delivery_options(const View& view, const Stores& stores, const f
   o.to = to, o.form = form, o.range = whole(view), o.workers = stores.options.workers;
   o.device = stores.options.settings.rendering, o.notebook = stores.notebook;
   return o;
+}
+
+Result<bool> try_form(const View& view, const Stores& stores, const DeliveryOptions& o, const std::stop_token& stop) {
+  constexpr double kMostSeconds = 4;
+  const auto quote = delivery_quote(view.delivered, stores.shelf.get(), *stores.notebook, *stores.media, o, stores.forecast_options());
+  if (!quote) return std::unexpected(quote.error());
+  if (quote->sequence || DeliverySources::frames(quote->sources.copied) == o.range.length()) return false;
+  const Hush hush;
+  const auto tried = measure_encoding(view.delivered, *stores.notebook, quote->form, o.range, stores.options.workers, cache_folder(), kMostSeconds, stop);
+  if (!tried) return std::unexpected(tried.error());
+  if (auto saved = stores.notebook->save(); !saved) return std::unexpected(saved.error());
+  return *tried > 0;
 }
 
 fs::path readable(const DeliveryOptions& o, Rate rate) {

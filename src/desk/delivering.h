@@ -9,6 +9,10 @@ namespace gc {
 /// Of frames of a view, with the seat's workers, its setting for rendering, and its notebook learning from it.
 DeliveryOptions delivery_options(const View& view, const Stores& stores, const fs::path& to, const std::string& form);
 
+/// Tries the form of a delivery on pictures of the timeline where it is not known what it takes of them: a few seconds. Whether
+/// anything was learnt.
+Result<bool> try_form(const View& view, const Stores& stores, const DeliveryOptions& options, const std::stop_token& stop);
+
 /// How a delivery went.
 struct Delivered {
   Gate gate;  ///< where it stops, nothing was made

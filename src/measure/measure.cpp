@@ -13,7 +13,7 @@
 #include "base/gauge.h"
 #include "base/log.h"
 #include "media/compare.h"
-#include "media/writer.h"
+#include "measure/encoding.h"
 
 namespace gc {
 namespace {
@@ -88,8 +88,8 @@ class ProbeSeals : public SealLookup {
   mutable std::atomic<Frames> next_{0};
 };
 
-/// How media of the sealed form encode and play: a second of the timeline is rendered, written to where
-/// rendered media lie, and played back from that volume.
+/// How media of the sealed form play: a second of the timeline is rendered, written to where rendered media lie, and played
+/// back from that volume.
 Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int workers,
                            const fs::path& folder, const std::stop_token& stop) {
   const Timeline& t = *program->timeline();
@@ -108,31 +108,22 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   fs::path file = scratch->path() / (std::string("writing") + form_extension(form));
   auto writer = MovieWriter::create(file.string(), form, t.width, t.height, t.rate);
   if (!writer) return std::unexpected(writer.error());
-  std::vector<float> encode;
   // Rendered media have the whole raster, at whatever scale they play.
   for (FrameResult& r : pictures)
     if (r.image.width() != t.width) r.image = enlarged(r.image, t.width, t.height);
-  for (Frames i = 0; i < kLength; ++i) {
-    const double before = core_slowness();
-    const Stopwatch watch;
-    if (auto r = (*writer)->write(pictures[static_cast<std::size_t>(i) % pictures.size()].image); !r)
-      return std::unexpected(r.error());
-    const double ms = watch.ms();
-    // As of every stage: what others on the core add comes back as crowded as the seat is when it renders.
-    encode.push_back(static_cast<float>(std::max(before, core_slowness()) >= kSharedCore ? ms / kSharedCoreCosts : ms));
-  }
+  for (Frames i = 0; i < kLength; ++i)
+    if (auto r = (*writer)->write(pictures[static_cast<std::size_t>(i) % pictures.size()].image); !r) return std::unexpected(r.error());
   auto closed = (*writer)->finish();
   pictures.clear();
   int timed = 0;
   if (closed) {
-    notebook.add_encode(encode_key(t.width, t.height), encode);
     // What the shelf does with each piece: read back, described, recorded, renamed, all of it durable.
     const Stopwatch piece;
     const fs::path kept = scratch->path() / (std::string("probe") + form_extension(form));
     const bool read_back = picture_hashes(file.string()).has_value();
     const bool durable = read_back && write_file_atomic(scratch->path() / "beside.json", "{}") && write_file_atomic(scratch->path() / "record", "{}") && sync_and_rename(file, kept);
     if (!durable) return environment("a piece of rendered media cannot be kept", folder.string(), "Check its volume, and measure again.");
-    const std::array<float, 1> piece_ms{static_cast<float>(piece.ms())};
+    const std::array<EncodeSample, 1> piece_ms{EncodeSample{static_cast<float>(piece.ms()), 0}};
     notebook.add_encode(piece_key(), piece_ms);
     file = kept;
     const ProbeSeals seals(file.string(), kLength, t);
@@ -314,10 +305,6 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
 
 Hash128 piece_key() { return Hasher().add("a piece of rendered media").done(); }
 
-Hash128 encode_key(int width, int height) {
-  return Hasher().add("encode VC-3 HQX").add(width).add(height).done();
-}
-
 Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options,
                               const std::function<bool(const MeasureProgress&)>& progress) {
   const Stopwatch watch;
@@ -347,6 +334,15 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
     if (timed) report.frames += *timed;
     else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());
   }
+  // What a render takes can wait until something is known of every kind of frame.
+  bool encoding = false;
+  const auto try_encoding = [&] {
+    constexpr double kMostSeconds = 3;
+    if (std::exchange(encoding, true) || program->duration() == 0 || !go_on("Encoding")) return;
+    const auto tried = measure_encoding(program, notebook, usual_form(*program->timeline()), {0, program->duration()}, options.workers,
+                                        options.media_folder.empty() ? cache_folder() : options.media_folder, kMostSeconds, options.stop);
+    if (!tried) spdlog::warn("what encoding takes could not be measured: {}", tried.error().text());
+  };
   // Round after round over what is not known yet, so that time runs out evenly. Everything gets one round.
   for (int round = 0; !open.empty() && !report.cancelled; ++round) {
     std::vector<Sort*> still;
@@ -380,9 +376,11 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
       if (error_of(notebook, k->key) > options.tolerance) still.push_back(k);
       else ++report.within;
     }
+    if (!report.cancelled) try_encoding();
     if (watch.ms() / 1000 > options.seconds) break;
     open = std::move(still);
   }
+  if (!report.cancelled) try_encoding();
   report.seconds = watch.ms() / 1000;
   if (auto saved = notebook.save(); !saved) return std::unexpected(saved.error());
   return report;

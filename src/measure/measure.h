@@ -73,8 +73,6 @@ class Learner {
   std::map<int, std::map<Hash128, std::vector<StageSample>>> seen_;  ///< by interval and stage
 };
 
-/// Key of the encoding times of sealed media at a raster.
-Hash128 encode_key(int width, int height);
 /// Where the notebook keeps what a piece of rendered media takes besides its frames, ms: made durable, read back, recorded.
 Hash128 piece_key();
 

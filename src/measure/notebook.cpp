@@ -65,10 +65,16 @@ constexpr const char* kRanges = R"(
   CREATE TABLE ranged(at TEXT NOT NULL, needed REAL NOT NULL);
 )";
 
+// Version 6: how the seat was lately, for the next process.
+constexpr const char* kLately = R"(
+  CREATE TABLE lately(what TEXT PRIMARY KEY, value REAL NOT NULL, at_s REAL NOT NULL);
+)";
+
 constexpr const char* kReadSeries = "SELECT first, second FROM series WHERE what = ? AND key = ? AND era = ?";
 constexpr const char* kReadLaw = "SELECT places FROM law WHERE id = ?";
 
-constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents, kRanges};
+constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents, kRanges, kLately};
+static_assert(std::size(kSteps) == Notebook::kVersion);
 
 void keep_recent(std::vector<float>& v) {
   if (v.size() > kKept) v.erase(v.begin(), v.end() - static_cast<std::ptrdiff_t>(kKept));
@@ -152,6 +158,8 @@ Result<std::shared_ptr<Notebook>> Notebook::open(const fs::path& file) {
     return bad_input("the notebook cannot be read: " + notebook->database_.message(), file.string(),
                      "Move it away; a new one is made and the seat measured again.");
   if (auto r = notebook->begin_era(era_identity()); !r) return std::unexpected(r.error());
+  Statement lately = notebook->database_.prepare("SELECT what, value, at_s FROM lately");
+  while (lately.step()) (lately.text(0) == "shared" ? notebook->shared_ : notebook->crowding_) = {lately.real(1), lately.real(2)};
   return notebook;
 }
 
@@ -338,11 +346,11 @@ void Notebook::add_entries(const Hash128& key, std::span<const float> ms) {
   keep_recent(s.values);
 }
 
-void Notebook::add_encode(const Hash128& key, std::span<const float> ms) {
+void Notebook::add_encode(const Hash128& key, std::span<const EncodeSample> samples) {
   const std::lock_guard lock(mutex_);
   Series& s = series(kEncode, key);
-  s.values.insert(s.values.end(), ms.begin(), ms.end()), s.unsaved += ms.size();
-  keep_recent(s.values);
+  for (const EncodeSample& x : samples) s.values.push_back(x.wall_ms), s.second.push_back(x.cpu_ms), ++s.unsaved;
+  keep_recent(s.values), keep_recent(s.second);
 }
 
 std::vector<float> Notebook::stage_samples(const Hash128& key) const {
@@ -364,9 +372,12 @@ std::vector<float> Notebook::entries(const Hash128& key) const {
   return series(kEntry, key).values;
 }
 
-std::vector<float> Notebook::encode(const Hash128& key) const {
+std::vector<EncodeSample> Notebook::encode(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
-  return series(kEncode, key).values;
+  std::vector<EncodeSample> out;
+  const Series& s = series(kEncode, key);
+  for (std::size_t i = 0; i < std::min(s.values.size(), s.second.size()); ++i) out.push_back({s.values[i], s.second[i]});
+  return out;
 }
 
 double Notebook::shared_core_factor(const StageRef& stage) const {

@@ -20,6 +20,12 @@ struct AuditRecord {
   int spans_called = 0, spans_right = 0;  ///< spans called "spills", and how many of them did drop frames
 };
 
+/// What encoding a frame took.
+struct EncodeSample {
+  float wall_ms = 0;  ///< until the next one could begin
+  float cpu_ms = 0;   ///< of all threads that the encoder has
+};
+
 /// What a render was said to take, and what it took.
 struct PriceRecord {
   std::string at;  ///< ISO 8601, UTC
@@ -55,6 +61,7 @@ MedianEstimate median_of(std::vector<float> values);
 
 class Notebook : public CostBook, public IdentityMemory {
  public:
+  static constexpr std::size_t kVersion = 6;  ///< of its format
   static Result<std::shared_ptr<Notebook>> open(const fs::path& file);
 
   /// A stage's samples: kept by its key, and the law of such work learns from them.
@@ -64,7 +71,7 @@ class Notebook : public CostBook, public IdentityMemory {
   void add_frames(const Hash128& key, std::span<const FrameSample> samples);
   /// Times of opening and seeking before the first frame after a cut; the decoding up to it is not in them.
   void add_entries(const Hash128& key, std::span<const float> fetch_ms);
-  void add_encode(const Hash128& key, std::span<const float> ms);
+  void add_encode(const Hash128& key, std::span<const EncodeSample> samples);
   // Each of these five is recorded at once, whole or not at all.
   Result<void> add_audit(const AuditRecord& record);
   Result<void> add_price(const PriceRecord& price);
@@ -87,7 +94,7 @@ class Notebook : public CostBook, public IdentityMemory {
   std::vector<float> stage_samples(const Hash128& key) const;
   std::vector<FrameSample> frames(const Hash128& key) const override;
   std::vector<float> entries(const Hash128& key) const override;
-  std::vector<float> encode(const Hash128& key) const;
+  std::vector<EncodeSample> encode(const Hash128& key) const;
   std::vector<AuditRecord> audits() const;
   std::vector<PriceRecord> prices() const;  ///< oldest first, at most the latest two hundred
   /// How many times as long renders have lately taken as their costs said. 1 while none was made.
@@ -179,6 +186,7 @@ class Notebook : public CostBook, public IdentityMemory {
     bool known(double now_s) const;
   };
   Lately shared_, crowding_;
+  void keep_lately(const char* what, const Lately& l);
   int era_ = 0;
 };
 

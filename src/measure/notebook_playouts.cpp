@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "base/clock.h"
+#include "base/log.h"
 #include "measure/notebook.h"
 
 namespace gc {
@@ -98,15 +99,23 @@ bool Notebook::Lately::known(double now_s) const {
   return now_s - at_s < kOld;
 }
 
+void Notebook::keep_lately(const char* what, const Lately& l) {
+  // Were it not kept, the next process would only take the seat for a quiet one.
+  const auto kept = database_.prepare("INSERT OR REPLACE INTO lately(what, value, at_s) VALUES(?,?,?)").bind(std::string_view(what)).bind(l.value).bind(l.at_s).run();
+  if (!kept) spdlog::warn("{}", kept.error().text());
+}
+
 void Notebook::note_shared(const Conditions& c) {
   const std::lock_guard lock(mutex_);
   shared_.note(c.others + c.stolen, 0.2, seconds_now());
+  keep_lately("shared", shared_);
 }
 
 void Notebook::note_crowding(double crowding, double weight) {
   if (crowding < 0) return;
   const std::lock_guard lock(mutex_);
   crowding_.note(crowding, weight, seconds_now());
+  keep_lately("crowding", crowding_);
 }
 
 double Notebook::crowding() const {

@@ -39,7 +39,7 @@ class Joiner {
     out_.reset(raw);
     const AVStream* from = like.streams[0];
     if (avformat_query_codec(raw->oformat, from->codecpar->codec_id, FF_COMPLIANCE_NORMAL) != 1)
-      return usage(fmt::format("{} does not take {}", raw->oformat->name, avcodec_get_name(from->codecpar->codec_id)), "Give the file another ending: .mov or .mkv.");
+      return usage(fmt::format("{} does not take {}", raw->oformat->name, avcodec_get_name(from->codecpar->codec_id)), "Give the file another ending.");
     video_ = avformat_new_stream(raw, nullptr);
     avcodec_parameters_copy(video_->codecpar, from->codecpar);
     // Codes for codecs are the container's own.

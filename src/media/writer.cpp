@@ -9,8 +9,11 @@ extern "C" {
 #include <libswscale/swscale.h>
 }
 
+#include <fmt/format.h>
+
 #include <cmath>
 #include <cstring>
+#include <filesystem>
 #include <map>
 
 #include "media/av_text.h"
@@ -134,6 +137,20 @@ Form form_that_keeps(Form preferred, bool alpha, int width, int height) {
   if (alpha && !form_has_alpha(preferred)) preferred = Form::rdd36_alpha;
   if (form_takes(preferred, width, height)) return preferred;
   return alpha ? Form::ffv1_alpha : Form::ffv1_444;
+}
+
+Result<void> container_takes(const std::string& file, Form form) {
+  const AVCodecID codec = spec_of(form).codec;
+  const auto takes = [&](const char* name) {
+    const AVOutputFormat* container = av_guess_format(nullptr, name, nullptr);
+    return container && avformat_query_codec(container, codec, FF_COMPLIANCE_NORMAL) == 1;
+  };
+  if (takes(file.c_str())) return {};
+  std::string endings;
+  for (const char* ending : {".mov", ".mkv", ".mp4"})
+    if (takes((std::string("a") + ending).c_str())) endings += (endings.empty() ? "" : " or ") + std::string(ending);
+  return usage(fmt::format("a file named '{}' cannot hold {}", std::filesystem::path(file).filename().string(), form_codec(form)),
+               fmt::format("Give it the ending {}.", endings));
 }
 
 const std::vector<Form>& cached_forms() {

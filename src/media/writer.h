@@ -68,6 +68,9 @@ std::int64_t v210_frame_bytes(int width, int height);
 std::int64_t vc3_frame_bytes(int width, int height, int scale_numerator);
 inline constexpr int kVc3Lb = 5888, kVc3Sq = 18944, kVc3Hqx = 28672, kVc3444 = 57344;
 
+/// Whether the container that the name's end stands for takes the form; the error names endings that do.
+Result<void> container_takes(const std::string& file, Form form);
+
 /// Writes one file. Frames are numbered from 0. Nothing is durable before finish().
 class MovieWriter {
  public:

@@ -578,7 +578,7 @@ Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options)
   plan.margin = slow_day(*s.notebook, options.margin);
   plan.before = s.now && s.now->range == range ? *s.now : forecast(*s.played, *s.notebook, s.route, range, s.forecast);
   plan.after = plan.before;
-  plan.priced = encode_ms(*s.notebook, *s.timeline, s.form, s.timeline->width, s.timeline->height) > 0;
+  plan.priced = encode_cost(*s.notebook, *s.timeline, s.form, s.timeline->width, s.timeline->height).wall_ms > 0;
   const bool asked = !options.pins.empty();
   if ((!good(plan.before, options.most_drops) || asked) && plan.priced) Planner(s, range, options, plan).run();
   plan.holds = good(plan.after, options.most_drops) && plan.after.count(Verdict::missing) == 0;

@@ -15,7 +15,7 @@ Result<bool> make_frames(const ProgramPtr& program, const std::vector<Frames>& f
   std::mutex mutex;
   std::condition_variable finished;
   std::optional<Error> error;
-  bool over = false;
+  bool over = false, handing_over = false;
   std::map<Frames, FrameResult> waiting;  ///< by place in the list
   Frames taken = 0;
   Pipeline* running = nullptr;
@@ -34,21 +34,27 @@ Result<bool> make_frames(const ProgramPtr& program, const std::vector<Frames>& f
     std::unique_lock lock(mutex);
     Pipeline pipeline(program, options.rendered, flat, frames, [&](FrameResult&& result) {
       if (learner) learner->see(result);
-      const std::lock_guard guard(mutex);
+      std::unique_lock guard(mutex);
       if (over) return;
       const Frames place = result.position;
       waiting.emplace(place, std::move(result));
-      const auto threw = caught([&] {
-        for (auto it = waiting.find(taken); it != waiting.end() && !over; it = waiting.find(taken)) {
-          const auto more = take(it->second);
-          waiting.erase(it);
-          ++taken;
-          if (!more) error = more.error();
-          over = !more || !*more || taken == static_cast<Frames>(frames.size());
-        }
-      });
-      if (threw) error = *threw, over = true;
-      running->consumed(taken);
+      // While one worker hands frames over the others make more.
+      if (handing_over) return;
+      handing_over = true;
+      for (auto it = waiting.find(taken); it != waiting.end() && !over; it = waiting.find(taken)) {
+        FrameResult next = std::move(it->second);
+        waiting.erase(it);
+        guard.unlock();
+        Result<bool> more = true;
+        const auto threw = caught([&] { more = take(next); });
+        guard.lock();
+        ++taken;
+        if (threw) error = *threw;
+        else if (!more) error = more.error();
+        over = threw || !more || !*more || taken == static_cast<Frames>(frames.size());
+        running->consumed(taken);
+      }
+      handing_over = false;
       if (over) finished.notify_all();
     });
     running = &pipeline;

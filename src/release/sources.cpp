@@ -124,6 +124,9 @@ Result<DeliveryQuote> quote_with(const NearFiles& near, const ProgramPtr& delive
     if (at == std::string::npos || end >= name.size() || name[end] != 'd' || name.find('%', end) != std::string::npos)
       return usage("a sequence needs a name with a number in it", "Give --to out/kiln.%06d." + o.form + ".");
   }
+  // Said before anything is rendered for it.
+  if (!q.sequence)
+    if (auto r = container_takes(o.to.string(), *form); !r) return std::unexpected(r.error());
   const ProgramPtr program = program_rendered(delivered, o.device, media);
   q.sources = sources_of(*program, shelf, o, *form, near);
   const std::uint64_t each = form_frame_bytes(*form, t.width, t.height);
@@ -134,7 +137,7 @@ Result<DeliveryQuote> quote_with(const NearFiles& near, const ProgramPtr& delive
   constexpr double kJoinBytesASecond = 300e6;
   q.bytes = each * static_cast<std::uint64_t>(o.range.length());
   q.seconds = q.modelled_seconds * notebook.price_factor() + static_cast<double>(q.bytes) / kJoinBytesASecond;
-  q.known = encode_ms(notebook, t, *form, t.width, t.height) > 0;
+  q.known = encode_cost(notebook, t, *form, t.width, t.height).wall_ms > 0;
   q.needed_bytes = q.bytes + (q.sequence ? 0 : each * static_cast<std::uint64_t>(DeliverySources::frames(made)));
   std::error_code e;
   fs::path folder = o.to.parent_path();

@@ -63,7 +63,7 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
   }
   // Each thread reads, decodes, scales and encodes by itself. Scaling is libswscale's, about as fast as converting.
   const double each_ms = s.now->base * (mean_stage_ms(*s.notebook, c.read) + mean_stage_ms(*s.notebook, c.decode) + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0) + mean_stage_ms(*s.notebook, c.convert) +
-                                        encode_ms(*s.notebook, *s.timeline, as.form, as.width, as.height));
+                                        encode_cost(*s.notebook, *s.timeline, as.form, as.width, as.height, c.content_identity).cpu_ms);
   const double entry_ms = s.now->base * static_cast<double>(frames_before(c.media, used.in)) * mean_stage_ms(*s.notebook, c.decode);
   const auto each = form_frame_bytes(as.form, as.width, as.height);
   Frames missing = 0;

@@ -3,7 +3,6 @@
 #include <algorithm>
 
 #include "base/mean.h"
-#include "measure/measure.h"
 #include "render/parts.h"
 
 namespace gc {
@@ -11,29 +10,14 @@ double mean_stage_ms(const Notebook& notebook, const StageRef& stage) { return m
 
 double piece_ms(const Notebook& notebook) {
   constexpr double kUsual = 150;
-  const std::vector<float> measured = notebook.encode(piece_key());
-  return measured.empty() ? kUsual : mean(measured);
+  const std::vector<EncodeSample> measured = notebook.encode(piece_key());
+  double sum = 0;
+  for (const EncodeSample& s : measured) sum += static_cast<double>(s.wall_ms);
+  return measured.empty() ? kUsual : sum / static_cast<double>(measured.size());
 }
 
 Frames pieces_in(Frames frames) {
   return frames < kPiecePriced * 3 / 2 ? 1 : 1 + (frames - kPiecePriced / 2) / kPiecePriced;
-}
-
-double encode_ms(const Notebook& notebook, const Timeline& t, Form form, int width, int height) {
-  // Measured against VC-3 HQX on pictures with grain, with this program's own encoders on one thread.
-  static const std::map<Form, double> kAgainstHqx{
-      {Form::vc3_lb, 0.8},   {Form::vc3_sq, 0.9},  {Form::vc3_hq, 1.0},      {Form::vc3_hqx, 1.0}, {Form::vc3_444, 1.7},
-      {Form::v210, 0.25},    {Form::vc5, 0.9},     {Form::ffv1, 1.6},        {Form::ffv1_444, 2.2}, {Form::ffv1_alpha, 2.8},
-      {Form::rdd36, 1.6},    {Form::rdd36_alpha, 2.8}, {Form::motion_jpeg, 0.5}, {Form::h264_intra, 1.2},
-      {Form::exr_half, 1.4}, {Form::exr_half_alpha, 1.7}};
-  // What was measured is the form that finished frames of this raster are kept in.
-  const double measured = mean(notebook.encode(encode_key(t.width, t.height)));
-  const auto against = [](Form f) {
-    const auto factor = kAgainstHqx.find(f);
-    return factor == kAgainstHqx.end() ? 1 : factor->second;
-  };
-  return measured * against(form) / against(form_that_keeps(Form::vc3_hqx, false, t.width, t.height)) *
-         (static_cast<double>(width) * height / (static_cast<double>(t.width) * t.height));
 }
 
 Pricing::Pricing(const ProgramPtr& rendered, const Notebook& notebook, FrameRange range, ForecastOptions options)
@@ -50,9 +34,16 @@ double Pricing::entry_ms(const IntervalCost& c, Frames at) const {
   return 0;
 }
 
-double Pricing::frames(const std::vector<FrameRange>& ranges, Form form) const {
+EncodeCost Pricing::encode(Form form, const Hash128& content) const {
+  const std::lock_guard lock(mutex_);
   const Timeline& t = *program_->timeline();
-  const double encode = costs_.base * encode_ms(notebook_, t, form, t.width, t.height), each_piece = piece_ms(notebook_);
+  const auto [it, fresh] = encode_.try_emplace(encode_key(form, t.width, t.height, content));
+  if (fresh) it->second = encode_cost(notebook_, t, form, t.width, t.height, content).times(costs_.base);
+  return it->second;
+}
+
+double Pricing::frames(const std::vector<FrameRange>& ranges, Form form) const {
+  const double each_piece = piece_ms(notebook_);
   double ms = 0;
   for (const FrameRange& r : ranges) {
     bool first = true;
@@ -62,7 +53,8 @@ double Pricing::frames(const std::vector<FrameRange>& ranges, Form form) const {
       double process = c.process_ms;
       for (const StageCost& stage : c.stages)
         if (stage.kind == StageKind::display) process -= stage.ms;  // no screen is there to make a picture for
-      ms += n * std::max({encode, c.fetch_ms, (c.fetch_ms + std::max(0.0, process) + encode) / workers_});
+      const EncodeCost code = encode(form, content_at(*program_, c.in));
+      ms += n * std::max({code.wall_ms, c.fetch_ms, (c.fetch_ms + std::max(0.0, process) + code.cpu_ms) / workers_});
       ms += each_piece * static_cast<double>(pieces_in(static_cast<Frames>(n)));
       if (first) ms += entry_ms(c, r.in);
       first = false;
@@ -73,7 +65,7 @@ double Pricing::frames(const std::vector<FrameRange>& ranges, Form form) const {
 
 double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) const {
   const Timeline& t = *program_->timeline();
-  const double encode = costs_.base * encode_ms(notebook_, t, form, t.width, t.height);
+  const EncodeCost code = encode(form, s.content_identity);
   const auto below = [&](const StageCost& c) {
     if (c.placed != s.segment->id) return false;
     if (c.segment != s.segment->id) return true;  // a layer of the composition that it shows
@@ -91,7 +83,7 @@ double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) 
     double fetch = 0, all = 0;
     for (const StageCost& stage : c.stages)
       if (below(stage)) fetch += stage.turn_ms, all += stage.ms;
-    ms += n * std::max({encode, fetch, (all + encode) / workers_});
+    ms += n * std::max({code.wall_ms, fetch, (all + code.cpu_ms) / workers_});
     if (first) ms += entry_ms(c, std::max(made.in, c.in));
     first = false;
   }

@@ -1,7 +1,10 @@
 // What rendering takes on this seat as it is now, by what its stages cost.
 #pragma once
+#include <mutex>
+#include <unordered_map>
+
 #include "forecast/forecast.h"
-#include "media/writer.h"
+#include "measure/encoding.h"
 
 namespace gc {
 
@@ -12,9 +15,6 @@ inline constexpr Frames kPiecePriced = 24;
 double piece_ms(const Notebook& notebook);
 /// Pieces that an interval of so many frames is cut into: none is shorter than kPiecePriced but a short interval's only one.
 Frames pieces_in(Frames frames);
-
-/// What encoding one frame takes here, ms; 0 when nothing is known. Other forms than VC-3 HQX by what they take against it.
-double encode_ms(const Notebook& notebook, const Timeline& timeline, Form form, int width, int height);
 
 /// Milliseconds of one stage on the mean; 0 when nothing is known.
 double mean_stage_ms(const Notebook& notebook, const StageRef& stage);
@@ -35,11 +35,15 @@ class Pricing {
 
  private:
   double entry_ms(const IntervalCost& c, Frames at) const;
+  /// As crowded as the seat is.
+  EncodeCost encode(Form form, const Hash128& content) const;
 
   ProgramPtr program_;
   const Notebook& notebook_;
   int workers_;
   Forecast costs_;
+  mutable std::mutex mutex_;
+  mutable std::unordered_map<Hash128, EncodeCost> encode_;  ///< asked before
 };
 
 }  // namespace gc

@@ -114,7 +114,7 @@ Quote quote_of(const Situation& s, double modelled_seconds, std::uint64_t bytes,
   Quote q;
   q.modelled_seconds = modelled_seconds, q.seconds = modelled_seconds * s.notebook->price_factor();
   q.bytes = bytes, q.read_mb_s = read_mb_s;
-  q.known = encode_ms(*s.notebook, *s.timeline, s.form, s.timeline->width, s.timeline->height) > 0;
+  q.known = encode_cost(*s.notebook, *s.timeline, s.form, s.timeline->width, s.timeline->height).wall_ms > 0;
   if (s.shelf) q.volume = s.shelf->volumes().front().folder;
   return q;
 }

@@ -226,6 +226,17 @@ TEST_F(Delivering, AFolderThatIsNotOursStaysWhereThePartsWouldGo) {
   EXPECT_EQ(*read_file(dir_ / ".kiln.mov.parts" / "mine.txt", 100), "keep");
 }
 
+// An hour of rendering that cannot be put together in the end would be an hour lost.
+TEST_F(Delivering, AnEndingThatCannotHoldTheFormIsSaidBeforeAnythingIsMade) {
+  for (const auto& [name, form] : {std::pair{"kiln.mov", "ffv1"}, {"kiln.mp4", "v210"}, {"kiln", "rdd36"}, {"kiln.wav", "rdd36"}}) {
+    const auto r = delivered_to(timeline_, options(name, form));
+    ASSERT_FALSE(r) << name << ' ' << form;
+    EXPECT_EQ(r.error().fault, Fault::usage);
+    EXPECT_NE(r.error().text().find("ending .m"), std::string::npos) << r.error().text();
+    EXPECT_FALSE(fs::exists(dir_ / (std::string(".") + name + ".parts")));
+  }
+}
+
 TEST_F(Delivering, ADamagedPieceIsNoticedAndMadeAnew) {
   ASSERT_EQ(sealed({0, 24}), 24);
   for (const Chunk& c : stores_.shelf->pieces()) {

@@ -317,7 +317,7 @@ TEST_F(TwoPrograms, AnotherMachinesEraReplacesNothing) {
   ASSERT_TRUE(n->begin_era(other));
   n->add_stage(s, samples(s, 50));
   ASSERT_TRUE(n->save());
-  auto d = Database::open(dir_ / "n.sqlite", std::vector<const char*>(4, "SELECT 1"), "notebook");
+  auto d = Database::open(dir_ / "n.sqlite", std::vector<const char*>(Notebook::kVersion, "SELECT 1"), "notebook");
   ASSERT_TRUE(d) << d.error().text();
   Statement q = d->prepare("SELECT count(DISTINCT era), count(*) FROM series");
   ASSERT_TRUE(q.step());
@@ -327,7 +327,7 @@ TEST_F(TwoPrograms, AnotherMachinesEraReplacesNothing) {
 TEST_F(TwoPrograms, RefusedWritesAreToldAndLeaveNothingHalf) {
   auto n = open();
   // A second connection holds the right to write for as long as this lasts.
-  auto d = Database::open(dir_ / "n.sqlite", std::vector<const char*>(4, "SELECT 1"), "notebook");
+  auto d = Database::open(dir_ / "n.sqlite", std::vector<const char*>(Notebook::kVersion, "SELECT 1"), "notebook");
   ASSERT_TRUE(d);
   ASSERT_TRUE(d->run("CREATE TRIGGER no BEFORE INSERT ON late_look BEGIN SELECT RAISE(ABORT, 'no room'); END"));
   Disturbance dist;
@@ -440,7 +440,7 @@ TEST_F(TheCommands, KilledAtAnyInstantTheIndexesStayWhole) {
     killed += WEXITSTATUS(std::system(command.c_str())) == 137;
     for (const fs::path& f : {shelf / "index.sqlite", notebook}) {
       if (!fs::exists(f)) continue;
-      const std::vector<const char*> steps(f == notebook ? 4 : 3, "SELECT 1");
+      const std::vector<const char*> steps(f == notebook ? Notebook::kVersion : 3, "SELECT 1");
       auto d = Database::open(f, steps, "database");
       ASSERT_TRUE(d) << d.error().text();
       Statement q = d->prepare("PRAGMA integrity_check");

@@ -48,8 +48,44 @@ TEST_F(Measuring, LearnsEachKindOfFrameOnce) {
       EXPECT_FALSE(notebook_->stage_samples(s.key).empty()) << stage_name(s.kind);
   }
   EXPECT_FALSE(notebook_->frames(frame_key(p->sealed_stages())).empty());
-  EXPECT_FALSE(notebook_->encode(encode_key(256, 144)).empty());
+  EXPECT_FALSE(notebook_->encode(encode_key(form_that_keeps(Form::vc3_hqx, false, 256, 144), 256, 144)).empty());
   EXPECT_FALSE(notebook_->entries(frame_key(p->stages(0))).empty());
+}
+
+// What encoding takes depends on the picture, so every content is tried; what was not is taken for like the others.
+TEST_F(Measuring, TriesEncodingOnEveryContent) {
+  const ProgramPtr p = Program::compile(
+      test::Build(256, 144).track("V1").solid("a", 40, 0.1, 0.2, 0.3, {test::blur("b", 2)}).solid("c", 40, 0.4, 0.2, 0.3).solid("d", 40, 0.1, 0.2, 0.3).done(), media_);
+  EXPECT_EQ(content_at(*p, 0), content_at(*p, 90)) << "whatever the stack does with it";
+  EXPECT_NE(content_at(*p, 0), content_at(*p, 50));
+  run(p);
+  const Timeline& t = *p->timeline();
+  const Form form = form_that_keeps(Form::vc3_hqx, false, 256, 144);
+  for (const Frames f : {0, 50}) {
+    const auto samples = notebook_->encode(encode_key(form, 256, 144, content_at(*p, f)));
+    EXPECT_EQ(samples.size(), 5u);
+    for (const EncodeSample& s : samples) EXPECT_GT(s.wall_ms, 0);
+  }
+  EXPECT_EQ(*measure_encoding(p, *notebook_, form, {0, 120}, 2, dir_.path(), 60, {}), 0) << "known";
+  EXPECT_EQ(*measure_encoding(p, *notebook_, Form::h264_long_gop, {0, 40}, 2, dir_.path(), 60, {}), 1) << "in another form it is not";
+  EXPECT_GT(encode_cost(*notebook_, t, Form::h264_long_gop, 256, 144, content_at(*p, 50)).wall_ms, 0) << "as the one that was tried";
+}
+
+// By the formula of docs/model.md, with costs that are stated.
+TEST_F(Measuring, APriceCountsWhatEachContentTakesToEncode) {
+  const ProgramPtr p = Program::compile(test::Build(256, 144).track("V1").solid("a", 48, 0.1, 0.2, 0.3).solid("c", 48, 0.4, 0.2, 0.3).done(), media_);
+  for (const Frames f : {0, 50}) {
+    notebook_->add_frames(frame_key(p->stages(f)), std::vector<FrameSample>(16, {8, 100}));
+    for (const StageRef& s : p->stages(f)) notebook_->add_stage(s, std::vector<StageSample>(8, {s.kind, s.key, 0, 0, s.owner}));
+  }
+  notebook_->add_encode(encode_key(Form::vc3_hqx, 256, 144, content_at(*p, 0)), std::vector<EncodeSample>(4, {12, 20}));
+  notebook_->add_encode(encode_key(Form::vc3_hqx, 256, 144, content_at(*p, 50)), std::vector<EncodeSample>(4, {90, 160}));
+  notebook_->add_encode(piece_key(), std::vector<EncodeSample>(1, {40, 0}));
+  ForecastOptions options;
+  options.workers = 2;
+  const Pricing prices(p, *notebook_, {0, 96}, options);
+  EXPECT_NEAR(prices.frames({{0, 48}}, Form::vc3_hqx), 3.15, 0.02) << "the example of docs/model.md";
+  EXPECT_NEAR(prices.frames({{48, 96}}, Form::vc3_hqx), (48 * 134 + 80) / 1000.0, 0.03);
 }
 
 TEST_F(Measuring, StagesAddUpToTheFrame) {

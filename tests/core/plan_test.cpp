@@ -22,7 +22,7 @@ class Planning : public testing::Test {
                             std::vector<FrameSample>(40, FrameSample{1, static_cast<float>(work[i])}));
     notebook_->add_frames(frame_key(program_->sealed_stages()),
                           std::vector<FrameSample>(40, FrameSample{3, 8}));
-    notebook_->add_encode(encode_key(256, 144), std::vector<float>(20, 10.0f));
+    notebook_->add_encode(encode_key(Form::vc3_hqx, 256, 144), std::vector<EncodeSample>(20, {10.0f, 10.0f}));
   }
   Plan plan() {
     return make_plan(situation_for(program_, *notebook_, nullptr, media_, {}, forecast_, Device::processor, Form::vc3_hqx),

@@ -2,10 +2,13 @@
 #include <signal.h>
 #include <sys/wait.h>
 
+#include <atomic>
+#include <numeric>
 #include <thread>
 
 #include "commands.h"
 #include "desk/queueing.h"
+#include "queue/flat_out.h"
 #include "queue/hush.h"
 #include "queue/renderer.h"
 #include "release/verification.h"
@@ -158,6 +161,39 @@ TEST_F(Queued, SleepsWhileSomebodyWorksAndGoesOnWithTheSameProcess) {
   EXPECT_TRUE(until([&] { return looking.job(id)->state == JobState::done; })) << "a playout that ended is over within seconds";
   renderer.join();
   EXPECT_EQ(looking.job(id)->tries, 1) << "no piece was lost for it";
+}
+
+/// Knows no rendered media; counts the frames that were begun.
+class Begun : public SealLookup {
+ public:
+  std::optional<SealHit> find(const Hash128&) const override {
+    ++frames;
+    return std::nullopt;
+  }
+  void report_broken(const SealHit&) const override {}
+  mutable std::atomic<int> frames{0};
+};
+
+// An encoder takes one frame at a time: no worker may wait for it that could make the next one.
+TEST(Renders, MakeFurtherFramesWhileOneIsEncoded) {
+  MediaCatalog media;
+  const ProgramPtr p = Program::compile(test::Build(64, 36).track("V1").solid("s", 24, 0.2, 0.3, 0.4).done(), media);
+  const Begun begun;
+  FlatOut flat;
+  flat.workers = 2, flat.rendered = &begun;
+  std::vector<Frames> all(24), taken;
+  std::iota(all.begin(), all.end(), Frames{0});
+  bool went_on = false;
+  const auto made = make_frames(p, all, flat, [&](FrameResult& f) -> Result<bool> {
+    taken.push_back(f.frame);
+    // However slow the machine is: the other worker comes to begin its third frame.
+    for (int i = 0; f.frame == 0 && i < 3000 && !went_on; ++i) went_on = begun.frames >= 4, ::usleep(10000);
+    return true;
+  });
+  ASSERT_TRUE(made);
+  EXPECT_TRUE(*made);
+  EXPECT_TRUE(went_on);
+  EXPECT_EQ(taken, all) << "in order, one at a time";
 }
 
 TEST(Hushes, MakeNoQueueWhereNothingWasEverQueued) {

@@ -485,6 +485,9 @@ TEST(Moods, AreThoseOfPlayoutsThatBeganAsCrowdedAsNow) {
   book->note_crowding(-1);
   EXPECT_EQ(slow(), 0);
   EXPECT_NEAR(book->crowding(), 0.05, 0.02);
+  const double now = book->crowding();
+  book.reset();
+  EXPECT_EQ((*Notebook::open(dir / "n.sqlite"))->crowding(), now) << "the next command knows it too";
 }
 
 // Costs that are known are of cores that nobody else works on. Before any playout has told better, the

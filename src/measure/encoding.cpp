@@ -1,0 +1,144 @@
+#include "measure/encoding.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <ctime>
+#include <map>
+
+#include "base/clock.h"
+#include "base/files.h"
+#include "base/gauge.h"
+
+namespace gc {
+namespace {
+
+bool has_lookahead(Form form) { return form == Form::h264_long_gop || form == Form::h265_long_gop; }
+
+/// Of all threads of this process: nothing else of it works while something is measured.
+double process_cpu_ms() {
+  timespec t{};
+  clock_gettime(CLOCK_PROCESS_CPUTIME_ID, &t);
+  return static_cast<double>(t.tv_sec) * 1e3 + static_cast<double>(t.tv_nsec) / 1e6;
+}
+
+/// Times work on pictures. As of every stage: what others on the core add comes back as crowded as the seat is when it renders.
+class Timing {
+ public:
+  EncodeSample of(double frames) const {
+    const double wall = watch_.ms(), cpu = std::clamp(process_cpu_ms() - cpu_, 0.0, 2 * wall);
+    const double count = frames * (std::max(slowness_, core_slowness()) >= kSharedCore ? kSharedCoreCosts : 1);
+    return {static_cast<float>(wall / count), static_cast<float>(cpu / count)};
+  }
+
+ private:
+  double slowness_ = core_slowness();
+  double cpu_ = process_cpu_ms();
+  Stopwatch watch_;
+};
+
+Result<std::vector<EncodeSample>> encoded(const std::vector<FrameResult>& pictures, Form form, const Timeline& t, const fs::path& file) {
+  auto writer = MovieWriter::create(file.string(), form, t.width, t.height, t.rate);
+  if (!writer) return std::unexpected(writer.error());
+  std::vector<EncodeSample> samples;
+  if (has_lookahead(form)) {
+    const Timing all;
+    for (const FrameResult& p : pictures)
+      if (auto r = (*writer)->write(p.image); !r) return std::unexpected(r.error());
+    if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
+    samples.push_back(all.of(static_cast<double>(pictures.size())));
+    return samples;
+  }
+  // The first one searches longer for how coarsely it may quantise than those that follow on their like.
+  for (std::size_t i = 0; i < pictures.size(); ++i) {
+    const Timing one;
+    if (auto r = (*writer)->write(pictures[i].image); !r) return std::unexpected(r.error());
+    if (i > 0 || pictures.size() == 1) samples.push_back(one.of(1));
+  }
+  if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
+  return samples;
+}
+
+}  // namespace
+
+Hash128 content_at(const Program& program, Frames frame) {
+  const CompiledSegment* s = main_segment(program, frame);
+  return s ? s->content_identity : Hash128{};
+}
+
+Hash128 encode_key(Form form, int width, int height, const Hash128& content) {
+  return Hasher().add("encode").add(form_id(form)).add(width).add(height).add(content).done();
+}
+
+EncodeCost encode_cost(const Notebook& notebook, const Timeline& t, Form form, int width, int height, const Hash128& content) {
+  const auto measured = [&](Form f, int w, int h) {
+    EncodeCost c;
+    for (const Hash128& of : {content, Hash128{}}) {
+      const std::vector<EncodeSample> all = notebook.encode(encode_key(f, w, h, of));
+      if (all.empty()) continue;
+      for (const EncodeSample& s : all) c.wall_ms += static_cast<double>(s.wall_ms), c.cpu_ms += static_cast<double>(s.cpu_ms);
+      return c.times(1.0 / static_cast<double>(all.size()));
+    }
+    return c;
+  };
+  if (const EncodeCost own = measured(form, width, height); own.wall_ms > 0) return own;
+  // Measured against VC-3 HQX on pictures with grain, with this program's own encoders on one thread.
+  static const std::map<Form, double> kAgainstHqx{
+      {Form::vc3_lb, 0.8},   {Form::vc3_sq, 0.9},  {Form::vc3_hq, 1.0},      {Form::vc3_hqx, 1.0}, {Form::vc3_444, 1.7},
+      {Form::v210, 0.25},    {Form::vc5, 0.9},     {Form::ffv1, 1.6},        {Form::ffv1_444, 2.2}, {Form::ffv1_alpha, 2.8},
+      {Form::rdd36, 1.6},    {Form::rdd36_alpha, 2.8}, {Form::motion_jpeg, 0.5}, {Form::h264_intra, 1.2},
+      {Form::exr_half, 1.4}, {Form::exr_half_alpha, 1.7}};
+  const auto against = [](Form f) {
+    const auto factor = kAgainstHqx.find(f);
+    return factor == kAgainstHqx.end() ? 1 : factor->second;
+  };
+  const Form usual = form_that_keeps(Form::vc3_hqx, false, t.width, t.height);
+  return measured(usual, t.width, t.height)
+      .times(against(form) / against(usual) * static_cast<double>(width) * height / (static_cast<double>(t.width) * t.height));
+}
+
+Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form form, FrameRange range, int workers, const fs::path& folder,
+                             double seconds, const std::stop_token& stop) {
+  const Timeline& t = *program->timeline();
+  struct Pictures {
+    Hash128 id;
+    FrameRange longest;
+    Frames frames = 0;
+  };
+  std::vector<Pictures> contents;
+  for (const CompiledInterval& i : program->intervals()) {
+    const FrameRange part{std::max(range.in, i.in), std::min(range.out, i.out)};
+    if (part.length() <= 0 || i.missing || i.unseen || i.layers.empty()) continue;
+    const Hash128 id = content_at(*program, i.in);
+    auto c = std::ranges::find(contents, id, &Pictures::id);
+    if (c == contents.end()) c = contents.insert(c, {id, part, 0});
+    if (part.length() > c->longest.length()) c->longest = part;
+    c->frames += part.length();
+  }
+  std::ranges::stable_sort(contents, [](const Pictures& a, const Pictures& b) { return a.frames > b.frames; });
+  const auto scratch = ScratchFolder::make(folder, ".probe-");
+  if (!scratch) return std::unexpected(scratch.error());
+  const Stopwatch watch;
+  int done = 0;
+  for (const Pictures& c : contents) {
+    if (watch.ms() > seconds * 1000 || stop.stop_requested()) break;
+    if (!notebook.encode(encode_key(form, t.width, t.height, c.id)).empty()) continue;
+    const Frames count = std::min<Frames>(has_lookahead(form) ? 12 : 6, c.longest.length());
+    std::vector<Frames> frames;
+    for (Frames f = 0; f < count; ++f) frames.push_back(c.longest.in + (c.longest.length() - count) / 2 + f);
+    std::vector<FrameResult> pictures = run_flat_out(program, nullptr, std::move(frames), workers, true, stop);
+    if (stop.stop_requested()) break;
+    if (std::ranges::any_of(pictures, &FrameResult::offline)) continue;
+    std::ranges::sort(pictures, {}, &FrameResult::frame);
+    for (FrameResult& r : pictures)
+      if (r.image.width() != t.width) r.image = enlarged(r.image, t.width, t.height);
+    const auto samples = encoded(pictures, form, t, scratch->path() / (fmt::format("{}", done) + form_extension(form)));
+    if (!samples) return std::unexpected(samples.error());
+    notebook.add_encode(encode_key(form, t.width, t.height, c.id), *samples);
+    notebook.add_encode(encode_key(form, t.width, t.height), *samples);
+    ++done;
+  }
+  return done;
+}
+
+}  // namespace gc
