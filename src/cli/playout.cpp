@@ -222,17 +222,19 @@ int cmd_random(const Common& c, const PlayArguments& a, const std::atomic<bool>&
   return 0;
 }
 
+/// Says what is done, and to go on until it is interrupted.
+std::function<bool(const std::string&)> told_until(const std::atomic<bool>& interrupted) {
+  return [&interrupted](const std::string& what) {
+    show_progress(what);
+    return !interrupted.load();
+  };
+}
+
 /// Remedies tried one by one; 0 when nine in ten are priced and gain as said.
 int cmd_score_remedies(const Common& c, const PlayArguments& a, const Stores& stores, const std::atomic<bool>& interrupted) {
   RemedyScoreOptions o;
   o.seed = a.seed, o.timelines = a.timelines, o.foreign = a.foreign;
-  const auto tried = try_remedies(
-      stores, o, cache_folder() / "random-media",
-      [&](const std::string& what) {
-        show_progress(what);
-        return !interrupted.load();
-      },
-      interrupted);
+  const auto tried = try_remedies(stores, o, cache_folder() / "random-media", told_until(interrupted), interrupted);
   end_progress();
   if (!tried) return fail(tried.error(), c.json);
   const Json j = to_json(*tried);
@@ -253,13 +255,7 @@ int cmd_score_remedies(const Common& c, const PlayArguments& a, const Stores& st
 int cmd_score_carry_out(const Common& c, const PlayArguments& a, const Stores& stores, const std::atomic<bool>& interrupted) {
   CarryScoreOptions o;
   o.seed = a.seed, o.timelines = a.timelines, o.foreign = a.foreign, o.measure_seconds = a.measure_seconds;
-  const auto all = carry_out_plans(
-      stores, o, cache_folder() / "random-media",
-      [&](const std::string& what) {
-        show_progress(what);
-        return !interrupted.load();
-      },
-      interrupted);
+  const auto all = carry_out_plans(stores, o, cache_folder() / "random-media", told_until(interrupted), interrupted);
   end_progress();
   if (!all) return fail(all.error(), c.json);
   const Json j = to_json(*all);
@@ -330,10 +326,7 @@ int cmd_score(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   ScoreOptions o;
   o.timelines = a.timelines, o.seed = a.seed, o.repeat = a.repeat, o.measure_seconds = a.measure_seconds;
   o.forecast = stores->forecast_options(), o.random.segments = a.segments, o.random.foreign = a.foreign;
-  const auto tell = [&](const std::string& what) {
-    show_progress(what);
-    return !interrupted.load();
-  };
+  const auto tell = told_until(interrupted);
   if (auto r = need_laws(*stores, interrupted); !r) return fail(r.error(), c.json);
   o.replays = data_folder() / "replays";
   const auto shelf = ScratchFolder::make(cache_folder(), "score-shelf-");
