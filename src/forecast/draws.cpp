@@ -83,11 +83,15 @@ void Draws::enter(std::size_t at) {
   mood_ = moods_[below(mixed(seed_ ^ (0xabcdef0123ULL + number_of(stretch_->in) * 31)),
                        moods_.size())];
   prepares_from_ = kNever, prepares_ms_ = 0;
-  if (at + 1 < model_.stretches.size())
-    if (const double ahead = std::min(entry_ms(model_.stretches[at + 1]), prepared_ms(at + 1)); ahead > 0) {
-      const Frames frames = std::min<Frames>(kPreparedAhead, out_ - in_);
-      prepares_from_ = out_ - frames, prepares_ms_ = ahead * static_cast<double>(mood_) / static_cast<double>(frames);
-    }
+  double meanwhile = 0;
+  for (std::size_t k = at + 1; k < model_.stretches.size() && model_.stretches[k].in - kPreparedAhead < out_; ++k) {
+    const double ahead = std::min(entry_ms(model_.stretches[k]), prepared_ms(k));
+    if (ahead <= 0) continue;
+    const Frames from = std::max<Frames>(in_, model_.stretches[k].in - kPreparedAhead);
+    meanwhile += ahead * static_cast<double>(out_ - from) / static_cast<double>(prepared_frames(k));
+    prepares_from_ = std::min(prepares_from_, from);
+  }
+  if (meanwhile > 0) prepares_ms_ = meanwhile * static_cast<double>(mood_) / static_cast<double>(out_ - prepares_from_);
   light_ = static_cast<double>(tables_.dearest(stretch_->pool).fetch_ms * mood_) <= model_.pace.period_ms &&
            most_ms() <= model_.pace.period_ms * model_.pace.workers;
   if (!outside_) return;
@@ -107,11 +111,10 @@ double Draws::entry_ms(const CostStretch& s) const {
   return ms + static_cast<double>(s.entry_frames) * tables_.mean_fetch_ms(s.pool);
 }
 
-double Draws::prepared_ms(std::size_t at) const {
-  if (at == 0) return 0;
-  const CostStretch& before = model_.stretches[at - 1];
-  return static_cast<double>(std::min<Frames>(kPreparedAhead, before.out - before.in)) * model_.pace.period_ms;
+Frames Draws::prepared_frames(std::size_t at) const {
+  return std::min<Frames>(kPreparedAhead, model_.stretches[at].in - model_.stretches.front().in);
 }
+double Draws::prepared_ms(std::size_t at) const { return static_cast<double>(prepared_frames(at)) * model_.pace.period_ms; }
 
 void Draws::draw_hold_up() {
   held_draw_ = mixed(held_draw_);

@@ -89,7 +89,8 @@ class Draws {
   void enter(std::size_t at);
   /// What opening the sources of a stretch takes: in its turn, or ahead of it. ms
   double entry_ms(const CostStretch& stretch) const;
-  /// How long before a stretch its sources begin to be opened: as long as the one before lasts, at most. ms
+  /// How long before a stretch its sources begin to be opened: less than usual only near the first frame. In ms likewise.
+  Frames prepared_frames(std::size_t at) const;
   double prepared_ms(std::size_t at) const;
   /// Hold-ups from outside come at random, as often as the workers are busy: to the first of this stretch
   /// that befalls frame n or one after it, if that is made.
@@ -111,7 +112,7 @@ class Draws {
   std::size_t at_ = 0;
   const CostStretch* stretch_ = nullptr;
   Frames in_ = 0, out_ = 0;  ///< its own
-  Frames prepares_from_ = kNever;  ///< from here on the next stretch's sources are opened meanwhile
+  Frames prepares_from_ = kNever;  ///< from here on sources of later stretches are opened meanwhile
   double prepares_ms_ = 0;         ///< what that adds to each frame
   Frames held_up_ = kNever;  ///< the next that is held up from outside
   std::uint64_t held_draw_ = 0;

@@ -53,11 +53,14 @@ std::vector<Alike> alike_frames(const Program& program, const Route& route, Fram
 bool opens_source(const Program& program, int interval) {
   const auto sources = [&](int i) {
     std::set<std::string> ids;
-    if (i >= 0)
-      for (const CompiledLayer& l : program.intervals()[static_cast<std::size_t>(i)].layers) {
-        ids.insert(l.from->segment->id);
-        if (l.to) ids.insert(l.to->segment->id);
-      }
+    if (i < 0) return ids;
+    const CompiledInterval& at = program.intervals()[static_cast<std::size_t>(i)];
+    // Frames that a file does not have are not read from it.
+    const auto reads = [&](const CompiledSegment& s) { return s.content != Content::source || !s.missing_at(at.in, program.timeline()->rate); };
+    for (const CompiledLayer& l : at.layers) {
+      if (reads(*l.from)) ids.insert(l.from->segment->id);
+      if (l.to && reads(*l.to)) ids.insert(l.to->segment->id);
+    }
     return ids;
   };
   const auto before = sources(interval - 1);
@@ -75,7 +78,7 @@ void each_source(const Program& program, const CompiledInterval& interval, Frame
     const Hash128 use = use_of(outer, s);
     if (tap_in(taps, use)) return;
     const Frames n = s.frame_at(at, program.timeline()->rate);
-    if (s.content == Content::source) see(s, n);
+    if (s.content == Content::source && s.media.has(n)) see(s, n);
     if (s.inner)
       if (const int i = s.inner->interval_at(n); i >= 0)
         each_source(*s.inner, s.inner->intervals()[static_cast<std::size_t>(i)], n, taps, use, see);

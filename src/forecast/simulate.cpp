@@ -277,6 +277,8 @@ class Simulation {
     Frames first = i < now.size() ? now[i].in : model_.frames();
     // How far is read ahead in one kind of frames depends on the kind after it.
     first = std::min(kind_before(model_.kinds, first), kind_before(old.kinds, first));
+    // Sources are opened before the stretch that reads them.
+    first = std::max<Frames>(0, std::min(first, (i < now.size() ? now[i].in : model_.frames()) - kPreparedAhead));
     std::size_t tail = 0;
     while (tail < now.size() - i && tail < was.size() - std::min(i, was.size()) &&
            same(now[now.size() - 1 - tail], was[was.size() - 1 - tail]))

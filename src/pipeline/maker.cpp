@@ -30,18 +30,21 @@ class Preparer {
   Preparer(const Program& program, const SealLookup* seals, Decoders& decoders)
       : program_(program), seals_(seals), decoders_(decoders), thread_([this](const std::stop_token& stop) { work(stop); }) {}
 
-  /// Frame n is being fetched: the next cut, and the next piece of rendered media, are looked after.
+  /// Frame n is being fetched: the next cuts, and the next piece of rendered media, are looked after.
   void at(Frames n) {
     const int i = program_.interval_at(n);
     const auto& intervals = program_.intervals();
-    const auto next = static_cast<std::size_t>(i + 1);
     std::vector<Frames> wanted;
-    if (next < intervals.size() && intervals[next].in - n <= kPreparedAhead) wanted.push_back(intervals[next].in);
+    // All changes, not just the next one: a title may end a moment before the cut.
+    for (auto next = static_cast<std::size_t>(i + 1); next < intervals.size() && intervals[next].in - n <= kPreparedAhead; ++next)
+      wanted.push_back(intervals[next].in);
     constexpr Frames kPieces = 24, kEvery = 6;
-    if (seals_ && n % kEvery == 0 && n + kPieces < program_.duration()) wanted.push_back(n + kPieces);
     const std::lock_guard lock(mutex_);
-    for (const Frames f : wanted)
-      if (f > asked_) queue_.push_back(f), asked_ = f, changed_.notify_one();
+    const auto ask = [&](Frames f, Frames& asked) {
+      if (f > asked) queue_.push_back(f), asked = f, changed_.notify_one();
+    };
+    if (seals_ && n % kEvery == 0 && n + kPieces < program_.duration()) ask(n + kPieces, piece_asked_);
+    for (const Frames f : wanted) ask(f, cut_asked_);
   }
 
  private:
@@ -66,7 +69,7 @@ class Preparer {
   std::mutex mutex_;
   std::condition_variable_any changed_;
   std::deque<Frames> queue_;
-  Frames asked_ = -1;
+  Frames cut_asked_ = -1, piece_asked_ = -1;
   std::jthread thread_;
 };
 

@@ -1,10 +1,14 @@
 // Decoding side by side: the same pictures as libavcodec's own decoder gives in order with one thread, however many
 // threads work and in whatever order frames are asked for. The reference is libavcodec (FFmpeg), called here directly.
+#include <atomic>
+#include <mutex>
+#include <numeric>
 #include <thread>
 
 #include "forecast/forecast.h"
 #include "media/convert.h"
 #include "media/decoder.h"
+#include "pipeline/pipeline.h"
 #include "playout/record.h"
 #include "support.h"
 
@@ -269,24 +273,68 @@ TEST(OpenedAhead, IsWhatIsReadAtTheCut) {
   EXPECT_FALSE(fetch_and_decode(*p, 20, nullptr, cold, log).pictures.front());
 }
 
-// An entry of 900 ms costs nothing behind a stretch that is long enough to open it meanwhile, and drops behind a short one.
+bool is_open(const std::string& file) {
+  std::error_code e;
+  for (const auto& fd : fs::directory_iterator("/proc/self/fd", e))
+    if (fs::read_symlink(fd.path(), e) == file) return true;
+  return false;
+}
+
+// A title that ends a moment before the cut is a change of its own; what is read after the cut is opened in time all the same.
+TEST(OpenedAhead, BehindAShortStretchToo) {
+  const test::TempFolder dir;
+  const std::string first = coded(dir, {"one", "-c:v libx264 -g 24 -pix_fmt yuv420p", false});
+  const std::string second = coded(dir, {"two", "-c:v libx264 -g 24 -pix_fmt yuv420p", false});
+  MediaCatalog media;
+  Build b(256, 144);
+  b.media("1", first, 72).media("2", second, 72).track("V1").segment("a", "1", 0, 60).segment("b", "2", 0, 12);
+  b.track("V2").solid("title", 58, 0.1, 0.1, 0.1);
+  const ProgramPtr p = Program::compile(b.done(), media);
+  ASSERT_EQ(p->intervals().size(), 3u);
+  std::vector<Frames> frames(72);
+  std::iota(frames.begin(), frames.end(), Frames{0});
+  PipelineOptions options;
+  options.workers = 2, options.horizon = 4, options.prepare = true, options.screen = false;
+  std::atomic<bool> opened{false};
+  std::atomic<Frames> done{0};
+  {
+    Pipeline* running = nullptr;
+    std::mutex mutex;
+    std::unique_lock lock(mutex);
+    Pipeline pipeline(p, nullptr, options, frames, [&](FrameResult&& r) {
+      // However slow the machine is: it comes to be opened while frame 30 is the latest.
+      for (int i = 0; r.frame == 30 && i < 2000 && !opened; ++i) opened = is_open(second), std::this_thread::sleep_for(std::chrono::milliseconds(5));
+      const std::lock_guard guard(mutex);
+      running->consumed(++done);
+    });
+    running = &pipeline;
+    lock.unlock();
+    for (int i = 0; i < 6000 && done < 72; ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+  }
+  EXPECT_EQ(done, 72);
+  EXPECT_TRUE(opened);
+}
+
+// An entry of 900 ms costs nothing where there is time to open it meanwhile, whatever changes before the cut, and drops near the
+// first frame.
 TEST(OpenedAhead, IsCountedByTheForecast) {
-  const auto missed = [](Frames before) {
+  const auto missed = [](Frames first, Frames before) {
     Model m;
     m.pace = {2, 4, 40, 0};
     CostPool light, other;
     light.frames.assign(8, {2, 10}), other.frames.assign(8, {2, 11});
     other.entries = {900};
     m.pools = {light, other};
-    m.stretches = {{0, 60, 0, false, 0}, {60, 60 + before, 1, false, 0}, {60 + before, 200, 1, true, 0}};
+    m.stretches = {{0, first, 0, false, 0}, {first, first + before, 1, false, 0}, {first + before, 200, 1, true, 0}};
     m.kinds = kinds_told(m);
     const Trials trials = simulate(m, 16, 1);
     double sum = 0;
     for (const float f : trials.miss()) sum += static_cast<double>(f);
     return sum;
   };
-  EXPECT_LT(missed(48), 0.5);
-  EXPECT_GT(missed(2), 8);
+  EXPECT_LT(missed(60, 48), 0.5);
+  EXPECT_LT(missed(60, 2), 0.5);
+  EXPECT_GT(missed(6, 2), 8);
 }
 
 }  // namespace
