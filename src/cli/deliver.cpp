@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/log.h"
 #include "cli/print.h"
 #include "desk/delivering.h"
 #include "desk/inspection.h"
@@ -124,7 +125,8 @@ int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bo
   show_progress("Trying the form on some pictures");
   const auto tried = try_form(o->view, o->stores, d, {});
   end_progress();
-  if (!tried) return fail(tried.error(), c.json);
+  // It is delivered all the same; only its time is said less surely.
+  if (!tried) spdlog::warn("{}", tried.error().text());
   if (a.queue) return queued(c, a, *o, d, std::move(j));
   const ForecastOptions costs = o->stores.forecast_options();
   const auto quote = delivery_quote(o->view.delivered, o->stores.shelf.get(), *o->stores.notebook, *o->stores.media, d, costs);

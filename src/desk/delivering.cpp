@@ -45,8 +45,8 @@ DeliveryOptions delivery_options(const View& view, const Stores& stores, const f
 Result<bool> try_form(const View& view, const Stores& stores, const DeliveryOptions& o, const std::stop_token& stop) {
   constexpr double kMostSeconds = 4;
   const auto quote = delivery_quote(view.delivered, stores.shelf.get(), *stores.notebook, *stores.media, o, stores.forecast_options());
-  if (!quote) return std::unexpected(quote.error());
-  if (quote->sequence || DeliverySources::frames(quote->sources.copied) == o.range.length()) return false;
+  // What is wrong with the delivery itself is told by whoever asks what it takes.
+  if (!quote || quote->sequence || DeliverySources::frames(quote->sources.copied) == o.range.length()) return false;
   const Hush hush;
   const auto tried = measure_encoding(view.delivered, *stores.notebook, quote->form, o.range, stores.options.workers, cache_folder(), kMostSeconds, stop);
   if (!tried) return std::unexpected(tried.error());

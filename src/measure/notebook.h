@@ -72,7 +72,7 @@ class Notebook : public CostBook, public IdentityMemory {
   /// Times of opening and seeking before the first frame after a cut; the decoding up to it is not in them.
   void add_entries(const Hash128& key, std::span<const float> fetch_ms);
   void add_encode(const Hash128& key, std::span<const EncodeSample> samples);
-  // Each of these five is recorded at once, whole or not at all.
+  // Each of these is recorded at once, whole or not at all.
   Result<void> add_audit(const AuditRecord& record);
   Result<void> add_price(const PriceRecord& price);
   /// What the outside took of a playout; the latest forty are kept.

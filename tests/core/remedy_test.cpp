@@ -1,5 +1,6 @@
 // Each kind of remedy on real frames: proposed with its price and gain, applied, played, undone and lifted; and what it
 // hides never reaches the delivery.
+#include "desk/carry_score.h"
 #include "desk/relink.h"
 #include "release/gate.h"
 #include "remedies.h"
@@ -187,6 +188,24 @@ TEST_F(Remedies, ASourcesCopiesAreToldTogether) {
   EXPECT_EQ(copies[1].id, "proxy:m:2");
   EXPECT_FALSE(copies[1].hides.empty());
   EXPECT_TRUE(copies_for(situation(), "none").empty());
+}
+
+// Met is five of six that play in every playout, and both prices within 15 % in nine of ten of those that were rendered.
+TEST(CarriedPlans, AreCountedAsTheGoalSays) {
+  CarriedPlan good;
+  good.said_s = 10, good.taken_s = 11, good.said_bytes = 100, good.bytes = 110, good.dropped_after = {0, 0};
+  std::vector<CarriedPlan> all(6, good);
+  all[0].dropped_after = {0, 5};
+  Json j = to_json(all);
+  EXPECT_EQ(j["play"], 5);
+  EXPECT_TRUE(j["met"].get<bool>());
+  all[1].failed = "the volume is full";
+  EXPECT_FALSE(to_json(all)["met"].get<bool>()) << "what could not be carried out does not play";
+  all[1].failed.clear(), all[2].bytes = 200;
+  j = to_json(all);
+  EXPECT_EQ(j["bytes_within"], 5);
+  EXPECT_FALSE(j["met"].get<bool>());
+  EXPECT_FALSE(to_json(std::vector<CarriedPlan>{})["met"].get<bool>()) << "nothing was tried";
 }
 
 // Somebody's timeline rarely has all its media: what has its pictures is rendered all the same.
