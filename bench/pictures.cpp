@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <cstring>
+#include <ctime>
 #include <fstream>
 #include <iostream>
 
@@ -215,7 +216,8 @@ void quality(World& w, const std::string& file, int width, int height, Frames fr
        median(here) - (there.empty() ? 0 : median(there)), "dB", 0, true);
 }
 
-void against_ffmpeg(World& w, int width, int height, Frames frames) {
+/// @param only this chain; empty: all
+void against_ffmpeg(World& w, int width, int height, Frames frames, const std::string& only = "") {
   const std::string file = w.source(width, height, frames), lut = (w.folder / "warm.cube").string();
   struct Chain {
     const char* name;
@@ -237,14 +239,21 @@ void against_ffmpeg(World& w, int width, int height, Frames frames) {
        "65535,0,1),1.1)',colorchannelmixer=rr=1.08:rg=-0.07:rb=-0.01:gr=-0.02:gg=1.03:gb=-0.01:br=-0.02:bg=-"
        "0.07:bb=1.09"}};
   for (const Chain& c : chains) {
+    if (!only.empty() && only != c.name) continue;
     const ProgramPtr p = w.program(file, width, height, frames, c.stack);
-    std::vector<double> ours, theirs;
+    std::vector<double> ours, theirs, our_work, their_work;
+    // Wall time of a frame, and what all threads together worked for it.
+    const auto timed = [&](auto&& ms, std::vector<double>& wall, std::vector<double>& work) {
+      const std::clock_t before = std::clock();
+      wall.push_back(ms());
+      work.push_back(1e3 * static_cast<double>(std::clock() - before) / CLOCKS_PER_SEC / static_cast<double>(frames));
+    };
     for (int round = 0; round < 3; ++round) {
-      ours.push_back(ours_ms(p, frames, w.workers));
-      theirs.push_back(ffmpeg_ms(file, c.filters, w.workers));
+      timed([&] { return ours_ms(p, frames, w.workers); }, ours, our_work);
+      timed([&] { return ffmpeg_ms(file, c.filters, w.workers); }, theirs, their_work);
     }
-    fmt::print("    {} at {}×{}: {:.1f} ms a frame here, {:.1f} ms FFmpeg\n", c.name, width, height,
-               median(ours), median(theirs));
+    fmt::print("    {} at {}×{}: {:.1f} ms a frame here, {:.1f} ms FFmpeg; processor time {:.1f} and {:.1f} ms\n", c.name,
+               width, height, median(ours), median(theirs), median(our_work), median(their_work));
     line(fmt::format("{}_{}", c.name, height),
          fmt::format("speed against FFmpeg, decode + {}, {}×{}", c.name, width, height),
          median(theirs) / median(ours), "×", std::string(c.name) == "temporal_cdl" ? 1.5 : 1.0, true);
@@ -346,13 +355,14 @@ void memory_of_seeking(World& w, double seconds) {
 
 }  // namespace
 
-// gclk_bench_pictures [SECONDS OF SEEKING] [chains]: "chains" runs only what is held against FFmpeg.
+// gclk_bench_pictures [SECONDS OF SEEKING] [chains|CHAIN]: only what is held against FFmpeg, all of it or one chain.
 int main(int argc, char** argv) {
   World w;
   const double seconds = argc > 1 ? std::atof(argv[1]) : 60;
   if (argc > 2) {
-    against_ffmpeg(w, 1280, 720, 96);
-    against_ffmpeg(w, 1920, 1080, 48);
+    const std::string only = std::string(argv[2]) == "chains" ? "" : argv[2];
+    against_ffmpeg(w, 1280, 720, 96, only);
+    against_ffmpeg(w, 1920, 1080, 48, only);
     return 0;
   }
   fmt::print("Pictures, {} threads:\n", w.workers);

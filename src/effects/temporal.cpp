@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <cstring>
 #include <opencv2/imgproc.hpp>
 
 #include "effects/motion.h"
@@ -26,48 +27,56 @@ struct Taps {
 
 constexpr int kPatch = 4;  // pixels in a row that share a weight
 
-/// How much a neighbour's patch counts: by how well it agrees with the patch here. 1/(1 + (d/σ²)²): like a Gaussian near
-/// the middle, without an exponential.
-GC_INLINE Lanes weight_of(Lanes here0, Lanes here1, Lanes there0, Lanes there1, float fall) {
-  const Lanes d0 = there0 - here0, d1 = there1 - here1;
-  Lanes q = sum_of_pixel((d0 * d0 + d1 * d1) * lanes(1, 0));
-  q = (q + __builtin_shufflevector(q, q, 4, 5, 6, 7, 0, 1, 2, 3)) * fall;
+/// One patch's values. The newest processors take it in one step, older ones in two or four.
+typedef float Patch __attribute__((vector_size(16 * kPatch)));
+#define GC_PATCHES __attribute__((target_clones("arch=x86-64-v4", "arch=x86-64-v3", "default")))
+
+GC_INLINE Patch load_patch(const float* p) {
+  Patch v;
+  std::memcpy(&v, p, sizeof v);
+  return v;
+}
+GC_INLINE void store_patch(float* p, Patch v) { std::memcpy(p, &v, sizeof v); }
+
+/// How much a neighbour's patch counts: by how well its colours agree with those here. 1/(1 + (d/σ²)²): like a Gaussian
+/// near the middle, without an exponential.
+GC_INLINE float weight_of(Patch here, Patch there, float fall) {
+  typedef float Pixel __attribute__((vector_size(16)));
+  const Patch d = there - here, dd = d * d;
+  const Lanes two = __builtin_shufflevector(dd, dd, 0, 1, 2, 3, 4, 5, 6, 7) + __builtin_shufflevector(dd, dd, 8, 9, 10, 11, 12, 13, 14, 15);
+  const Pixel one = __builtin_shufflevector(two, two, 0, 1, 2, 3) + __builtin_shufflevector(two, two, 4, 5, 6, 7);
+  const float q = (one[0] + one[1] + one[2]) * fall;
   return 1 / (1 + q * q);
 }
 
-/// Adds two neighbours' pixels, weighted, to the sums, and the weights to those of the patches. `pixels`: whole patches.
-GC_INLINE void gather(const float* here, const Taps& s, const Taps& t, float* sum, float* weights, int pixels, float fall) {
-  const Lanes s0 = lanes(s.w[0], s.w[0]), s1 = lanes(s.w[1], s.w[1]), t0 = lanes(t.w[0], t.w[0]),
-              t1 = lanes(t.w[1], t.w[1]);
-  for (int i = 0; i < 4 * pixels; i += 16) {
-    const Lanes h0 = load(here + i), h1 = load(here + i + 8);
-    const Lanes a0 = load(s.p[0] + i) * s0 + load(s.p[1] + i) * s1, a1 = load(s.p[0] + i + 8) * s0 + load(s.p[1] + i + 8) * s1;
-    const Lanes b0 = load(t.p[0] + i) * t0 + load(t.p[1] + i) * t1, b1 = load(t.p[0] + i + 8) * t0 + load(t.p[1] + i + 8) * t1;
-    const Lanes a = weight_of(h0, h1, a0, a1, fall), b = weight_of(h0, h1, b0, b1, fall);
-    store(sum + i, load(sum + i) + a0 * a + b0 * b);
-    store(sum + i + 8, load(sum + i + 8) + a1 * a + b1 * b);
-    weights[i / 16] += a[0] + b[0];
-  }
-}
-GC_INLINE void gather(const float* here, const Taps& t, float* sum, float* weights, int pixels, float fall) {
-  const Lanes t0 = lanes(t.w[0], t.w[0]), t1 = lanes(t.w[1], t.w[1]);
-  for (int i = 0; i < 4 * pixels; i += 16) {
-    const Lanes a0 = load(t.p[0] + i) * t0 + load(t.p[1] + i) * t1, a1 = load(t.p[0] + i + 8) * t0 + load(t.p[1] + i + 8) * t1;
-    const Lanes a = weight_of(load(here + i), load(here + i + 8), a0, a1, fall);
-    store(sum + i, load(sum + i) + a0 * a);
-    store(sum + i + 8, load(sum + i + 8) + a1 * a);
-    weights[i / 16] += a[0];
+GC_INLINE Patch moved(const Taps& t, int i) { return load_patch(t.p[0] + i) * t.w[0] + load_patch(t.p[1] + i) * t.w[1]; }
+
+/// sum = before + the neighbours' pixels, weighted; the weights are added to those of the patches. `pixels`: whole patches.
+template <class... Neighbours>
+GC_INLINE void gather(const float* here, const float* before, float* sum, float* weights, int pixels, float fall, int stride,
+                      const Neighbours&... near) {
+  for (int i = 0; i < 4 * pixels; i += 4 * kPatch) {
+    const Patch h = load_patch(here + i);
+    Patch all = load_patch(before + i);
+    float weight = weights[i / (4 * kPatch)];
+    const auto add = [&](const Taps& t) __attribute__((always_inline)) {
+      __builtin_prefetch(t.p[0] + i + stride, 0, 2);
+      const Patch there = moved(t, i);
+      const float w = weight_of(h, there, fall);
+      all += there * w, weight += w;
+    };
+    (add(near), ...);
+    store_patch(sum + i, all);
+    weights[i / (4 * kPatch)] = weight;
   }
 }
 
 /// Colours divided by the weights of their patch; alpha as it was.
 GC_INLINE void settle(float* out, const float* here, const float* sum, const float* weights, int pixels) {
-  const Lanes colour = lanes(1, 0), alpha = lanes(0, 1);
-  for (int i = 0; i < 4 * pixels; i += 16) {
-    const float share = 1 / weights[i / 16];
-    const Lanes by = colour * share;
-    store(out + i, load(sum + i) * by + load(here + i) * alpha);
-    store(out + i + 8, load(sum + i + 8) * by + load(here + i + 8) * alpha);
+  constexpr Patch kColour{1, 1, 1, 0, 1, 1, 1, 0, 1, 1, 1, 0, 1, 1, 1, 0};
+  for (int i = 0; i < 4 * pixels; i += 4 * kPatch) {
+    const float share = 1 / weights[i / (4 * kPatch)];
+    store_patch(out + i, load_patch(sum + i) * (kColour * share) + load_patch(here + i) * (1 - kColour));
   }
 }
 
@@ -143,16 +152,16 @@ class TemporalNr : public EffectInstance {
     return all;
   }
 
-  /// Row by row and neighbour by neighbour, so that only a few rows are read at once.
-  GC_LANES void row(const Image& image, const std::vector<Neighbour>& near, float* sum, float* weights, Image& out,
-                    int y) const {
+  /// Row by row and two neighbours at a time, so that only a few rows are read at once.
+  GC_PATCHES void row(const Image& image, const std::vector<Neighbour>& near, float* sum, float* weights, Image& out,
+                      int y) const {
     // Squared differences of a patch's pixels and their three channels are compared; σ is that of one.
     const float fall = 1 / (3 * 4 * strength_ * strength_ * kPatch);
     const int w = image.width(), blocks = (w + kBlock - 1) / kBlock, whole = w - w % kPatch;
     const float* here = image.row(y);
-    std::copy_n(here, 4 * w, sum);
     std::fill_n(weights, w / kPatch + 1, 1.0f);
     for (std::size_t k = 0; k < near.size(); k += 2) {
+      const float* before = k == 0 ? here : sum;
       const bool two = k + 1 < near.size();
       const Move* first = &near[k].moves[static_cast<std::size_t>(y / kBlock * blocks)];
       const Move* second = two ? &near[k + 1].moves[static_cast<std::size_t>(y / kBlock * blocks)] : nullptr;
@@ -160,11 +169,12 @@ class TemporalNr : public EffectInstance {
         const int n = std::min(kBlock, w - x), even = n - n % kPatch;
         const Taps s = taps(*near[k].image, x, y, first[b], n);
         const Taps t = two ? taps(*near[k + 1].image, x, y, second[b], n) : s;
-        if (two) gather(here + 4 * x, s, t, sum + 4 * x, weights + x / kPatch, even, fall);
-        else gather(here + 4 * x, s, sum + 4 * x, weights + x / kPatch, even, fall);
+        const float *from = here + 4 * x, *so_far = before + 4 * x;
+        if (two) gather(from, so_far, sum + 4 * x, weights + x / kPatch, even, fall, 4 * w, s, t);
+        else gather(from, so_far, sum + 4 * x, weights + x / kPatch, even, fall, 4 * w, s);
         if (even == n) continue;
-        last_patch(here, s, sum, weights, x + even, n - even, even, fall);
-        if (two) last_patch(here, t, sum, weights, x + even, n - even, even, fall);
+        last_patch(here, before, s, sum, weights, x + even, n - even, even, fall);
+        if (two) last_patch(here, sum, t, sum, weights, x + even, n - even, even, fall);
       }
     }
     settle(out.row(y), here, sum, weights, whole);
@@ -172,15 +182,15 @@ class TemporalNr : public EffectInstance {
   }
 
   /// The pixels at a row's end that are no whole patch go through one of their own.
-  GC_INLINE static void last_patch(const float* here, const Taps& t, float* sum, float* weights, int x, int pixels, int off,
-                                   float fall) {
+  GC_INLINE static void last_patch(const float* here, const float* before, const Taps& t, float* sum, float* weights, int x,
+                                   int pixels, int off, float fall) {
     alignas(64) float from[4 * kPatch] = {}, to[4 * kPatch] = {}, taps_of[2][4 * kPatch] = {};
     Taps one = t;
     const int floats = 4 * pixels;
     std::copy_n(here + 4 * x, floats, from);
-    std::copy_n(sum + 4 * x, floats, to);
+    std::copy_n(before + 4 * x, floats, to);
     for (int j = 0; j < 2; ++j) std::copy_n(t.p[j] + 4 * off, floats, taps_of[j]), one.p[j] = taps_of[j];
-    gather(from, one, to, weights + x / kPatch, kPatch, fall * kPatch / static_cast<float>(pixels));
+    gather(from, to, to, weights + x / kPatch, kPatch, fall * kPatch / static_cast<float>(pixels), 0, one);
     std::copy_n(to, floats, sum + 4 * x);
   }
 
