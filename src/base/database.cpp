@@ -63,6 +63,18 @@ Result<std::int64_t> version_of(const Database& d, const char* what) {
                    "Move the file away; a new one is made at the next start.");
 }
 
+/// A connection to the file, by SQLite's flags. It waits up to 5 s for other processes.
+Result<std::shared_ptr<sqlite3>> connect(const std::filesystem::path& path, int flags, const char* what) {
+  sqlite3* raw = nullptr;
+  const int code = sqlite3_open_v2(path.c_str(), &raw, flags, nullptr);
+  std::shared_ptr<sqlite3> db(raw, sqlite3_close_v2);
+  if (code != SQLITE_OK)
+    return environment(fmt::format("the {} cannot be opened: {}", what, sqlite3_errstr(code)), path.string(),
+                       "Check that the folder exists and may be written to.");
+  sqlite3_busy_timeout(raw, 5000);
+  return db;
+}
+
 }  // namespace
 
 Result<Database> Database::open(const std::filesystem::path& path, std::span<const char* const> steps,
@@ -71,14 +83,9 @@ Result<Database> Database::open(const std::filesystem::path& path, std::span<con
   d.path_ = path;
   std::error_code ignored;
   std::filesystem::create_directories(path.parent_path(), ignored);
-  sqlite3* raw = nullptr;
-  const int code = sqlite3_open_v2(
-      path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_FULLMUTEX, nullptr);
-  d.db_ = std::shared_ptr<sqlite3>(raw, sqlite3_close_v2);
-  if (code != SQLITE_OK)
-    return environment(fmt::format("the {} cannot be opened: {}", what, sqlite3_errstr(code)), path.string(),
-                       "Check that the folder exists and may be written to.");
-  sqlite3_busy_timeout(raw, 5000);
+  auto connected = connect(path, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_FULLMUTEX, what);
+  if (!connected) return std::unexpected(connected.error());
+  d.db_ = *connected;
   const auto version = static_cast<std::int64_t>(steps.size());
   const auto found = version_of(d, what);
   if (!found) return std::unexpected(found.error());
@@ -100,6 +107,14 @@ Result<Database> Database::open(const std::filesystem::path& path, std::span<con
     });
     if (!brought) return std::unexpected(brought.error());
   }
+  return d;
+}
+
+Result<Database> Database::reader() const {
+  auto connected = connect(path_, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX, "database");
+  if (!connected) return std::unexpected(connected.error());
+  Database d;
+  d.db_ = *connected, d.path_ = path_;
   return d;
 }
 

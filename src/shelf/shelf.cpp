@@ -234,21 +234,28 @@ Result<void> Shelf::load() const {
   } else {
     lock.unlock();  // who plays does not wait for drives
   }
-  Statement q = database_.prepare(
+  auto reader = database_.reader();
+  if (!reader) return std::unexpected(reader.error());
+  Statement q = reader->prepare(
       R"(SELECT file, frames, bytes, timeline, segment, "offset", made, "after", sums, kind, form, width, height, seconds, used,
          pinned, removed, volume, beside FROM chunk)");
   std::map<std::string, std::size_t> recorded;
+  std::size_t* of_volume = nullptr;  // the count of the volume that is read about
+  std::optional<std::string> counted;
   while ((!placing || !placing->full()) && q.step()) {
     Chunk c{q.text(0), unpacked(q.blob(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4), q.integer(5), q.text(6),
             static_cast<int>(q.integer(7)), unpacked(q.blob(8))};
     const auto kind = q.integer(9);
     c.kind = kind >= 0 ? static_cast<TapKind>(kind) : c.after > 0 ? TapKind::stack : TapKind::frame;
-    c.form = form_named(q.text(10)).value_or(Form::vc3_hqx);
+    c.form = form_named(q.blob(10)).value_or(Form::vc3_hqx);
     c.width = static_cast<int>(q.integer(11)), c.height = static_cast<int>(q.integer(12));
     c.seconds = q.real(13), c.used = q.text(14), c.pinned = q.integer(15) != 0, c.removed = q.text(16), c.volume = q.text(17);
     c.beside = static_cast<std::uint64_t>(q.integer(18));
-    list(c.volume);
-    ++recorded[c.volume];
+    if (!of_volume || *counted != c.volume) {
+      list(c.volume);
+      of_volume = &recorded[c.volume], counted = c.volume;
+    }
+    ++*of_volume;
     if (!placing) {
       rows.push_back(std::move(c));
       continue;
@@ -261,7 +268,7 @@ Result<void> Shelf::load() const {
   if (!q.ok()) {
     // Nothing may lead to pieces that go with what was begun.
     if (placing) placing.reset(), by_file_.clear(), places_.clear();
-    return bad_input("the shelf index cannot be read: " + database_.message(), database_.path().string(),
+    return bad_input("the shelf index cannot be read: " + reader->message(), database_.path().string(),
                      "Move the index away; it is made again from what stands beside the pieces.");
   }
   std::map<std::string, Listing> folders;
