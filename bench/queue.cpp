@@ -1,6 +1,6 @@
 // What the queue's work costs whoever uses the machine meanwhile: how soon it sleeps after a key press, whether a playout beside
 // it drops more, and how much longer an edit's picture takes while it works gently. The work is that of `gclk work`, in its own
-// processes. Writes build/bench-queue.json.
+// processes. And how evenly pieces are shared out among the nodes of a cluster. Writes build/bench-queue.json.
 #include <fmt/ranges.h>
 #include <signal.h>
 #include <sys/wait.h>
@@ -8,11 +8,13 @@
 
 #include <atomic>
 #include <fstream>
+#include <random>
 #include <thread>
 
 #include "base/clock.h"
 #include "desk/desk.h"
 #include "desk/queueing.h"
+#include "queue/cluster.h"
 #include "queue/hush.h"
 #include "queue/renderer.h"
 #include "render/renderer.h"
@@ -193,6 +195,19 @@ void editing(Work& work) {
   row("edit_beside_gentle_queue", median(beside) / median(alone), "×", 1.1, false);
 }
 
+/// Pieces shared out among the nodes of simulated clusters: how long until the last one is done, against the least there can be.
+void sharing() {
+  std::mt19937 any(3);
+  std::lognormal_distribution<double> cost(1.0, 0.6);  // seconds: most short, a few long
+  for (const int nodes : {2, 5, 20, 100, 500}) {
+    std::vector<double> seconds(static_cast<std::size_t>(nodes) * 20);
+    for (double& s : seconds) s = cost(any);
+    double last = 0;
+    for (const Share& share : share_out(seconds, nodes)) last = std::max(last, share.seconds);
+    row(fmt::format("makespan_{}_nodes", nodes), last / least_makespan(seconds, nodes), "×", 1.1, false);
+  }
+}
+
 }  // namespace
 
 int main() {
@@ -202,6 +217,7 @@ int main() {
   for (const char* home : {"XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME"}) ::setenv(home, scratch->path().c_str(), 1);
   ::unsetenv("DISPLAY");
   fmt::print("The queue's work beside a person\n");
+  sharing();
   yielding(scratch->path());
   if (const auto stores = Stores::open({}); stores) {
     Work work(*stores);

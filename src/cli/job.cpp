@@ -8,13 +8,11 @@
 #include "desk/half_sealed.h"
 #include "desk/planning.h"
 #include "desk/remedies.h"
+#include "desk/trial.h"
 #include "queue/hush.h"
 
 namespace gc {
 namespace {
-
-/// Frames that the timeline itself dropped, not the outside.
-Frames own_drops(const Playout& p) { return p.dropped - p.dropped_outside; }
 
 int broken_or_gone(const View& before, const View& after, const std::string& segment, bool own) {
   int n = 0;
@@ -71,13 +69,8 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
   say("2  Forecast and plan");
   if (!quiet) print(plan.before, view), print(plan, view);
 
-  NullDisplay display;
-  const auto play_now = [&] {
-    return play(view.played, stores->shelf.get(), whole(view),
-                stores->play_options(PlayMode::on_the_clock, view, whole(view)), display, stop);
-  };
   say("3  Playing it live, as it is");
-  const Playout live = play_now();
+  const Playout live = play_unseen(view, *stores, stop);
   const Audit live_audit = audit(plan.before, live);
   result["live"] = to_json(live_audit, plan.before, live);
   if (!quiet) print(live, view), print(live_audit);
@@ -101,7 +94,7 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
   for (int attempt = 0; attempt < 3 && left > tolerated && !stop; ++attempt) {
     const Forecast after =
         forecast(*view.played, *stores->notebook, view.seals, whole(view), stores->forecast_options());
-    const Playout p = play_now();
+    const Playout p = play_unseen(view, *stores, stop);
     const Audit a = audit(after, p);
     result["sealed"].push_back(to_json(a, after, p));
     if (!quiet) print(p, view), print(a);

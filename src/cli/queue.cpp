@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <sys/prctl.h>
+#include <sys/resource.h>
 #include <sys/syscall.h>
 #include <unistd.h>
 
@@ -192,7 +193,8 @@ int start_job(std::int64_t job, bool always) {
   if (::getppid() != parent) ::_exit(4);
   // Last at the processors and at the drives; one that may always work gets its small share of a busy machine.
   sched_param none{};
-  if (!always) ::sched_setscheduler(0, SCHED_IDLE, &none);
+  if (always) ::setpriority(PRIO_PROCESS, 0, 15);
+  else ::sched_setscheduler(0, SCHED_IDLE, &none);
   constexpr int kIdleClass = 3 << 13, kThisProcess = 1;
   ::syscall(SYS_ioprio_set, kThisProcess, 0, kIdleClass);
   ::execl(program.c_str(), program.c_str(), "work", "--one", number.c_str(), static_cast<char*>(nullptr));

@@ -198,8 +198,15 @@ class Look {
     const std::vector<FrameResult> results = run_flat_out(program_, nullptr, std::move(frames), workers);
     std::vector<float> work;
     for (std::size_t i = static_cast<std::size_t>(workers); i < results.size(); ++i)
-      work.push_back(static_cast<float>(results[i].done_ms - results[i].fetch_began_ms));
+      work.push_back(static_cast<float>(results[i].done_ms - results[i].fetch_began_ms - stood_in_line(results[i])));
     looks_.push_back(static_cast<float>(median_of(work).median));
+  }
+  /// What a frame waited for processors that other programs had, ms: it is heavy by what it costs, not by who else is there.
+  static double stood_in_line(const FrameResult& r) {
+    double ms = 0;
+    for (const StageSample& s : r.stages)
+      if (!s.by_wall) ms += static_cast<double>(std::max(0.0f, s.wall_ms - s.cpu_ms));
+    return ms;
   }
   /// A frame's whole work, ms: the middle one of the looks, so that one slow moment does not count.
   double ms() const { return median_of(looks_).median; }

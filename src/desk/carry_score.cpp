@@ -4,6 +4,7 @@
 
 #include "audit/random.h"
 #include "desk/planning.h"
+#include "desk/trial.h"
 
 namespace gc {
 
@@ -33,11 +34,10 @@ Result<std::vector<CarriedPlan>> carry_out_plans(const Stores& shared, const Car
     if (!goes_on(c.timeline, "measuring")) break;
     if (auto m = measure(view.played, *stores.notebook, stores.measure_options(o.measure_seconds, false), {}); !m) return std::unexpected(m.error());
     const auto own = [&](const View& v) {
-      NullDisplay nowhere;
       const Forecast f = forecast(*v.played, *stores.notebook, v.seals, whole(v), stores.forecast_options());
-      const Playout p = play(v.played, stores.shelf.get(), whole(v), stores.play_options(PlayMode::on_the_clock, v, whole(v)), nowhere, stop);
+      const Playout p = play_unseen(v, stores, stop);
       if (!p.stopped) (void)note_playout(f, p, *v.played, *stores.notebook);
-      return p.dropped - p.dropped_outside;
+      return own_drops(p);
     };
     if (!goes_on(c.timeline, "playing")) break;
     c.dropped_before = own(view);

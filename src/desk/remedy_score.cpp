@@ -4,16 +4,10 @@
 
 #include "audit/foreign.h"
 #include "audit/random.h"
+#include "desk/trial.h"
 
 namespace gc {
 namespace {
-
-/// Frames that a playout dropped by itself; −1 when it was stopped.
-double own_drops(const View& v, const Stores& stores, const std::atomic<bool>& stop) {
-  NullDisplay nowhere;
-  const Playout p = play(v.played, stores.shelf.get(), whole(v), stores.play_options(PlayMode::on_the_clock, v, whole(v)), nowhere, stop);
-  return p.stopped ? -1 : static_cast<double>(p.dropped - p.dropped_outside);
-}
 
 /// The best of each kind, those that are rendered first.
 std::vector<Proposal> chosen(std::vector<Proposal> all, int most) {
@@ -67,7 +61,7 @@ Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const Remedy
       if (!shelf) return std::unexpected(shelf.error());
       stores.shelf = *shelf;
       // In the same minute: what the seat takes now counts for all three.
-      const double first = own_drops(view_of(*timeline, stores), stores, stop);
+      const Playout first = play_unseen(view_of(*timeline, stores), stores, stop);
       const Situation now = situation_of(view_of(*timeline, stores), stores);
       auto fresh = proposal_of(now, p.id);
       if (!fresh) continue;
@@ -79,9 +73,9 @@ Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const Remedy
         continue;
       }
       if (applied->made.frames > 0) t.said_s = applied->said_seconds, t.taken_s = applied->taken_seconds;
-      const double second = own_drops(view_of(applied->timeline, stores), stores, stop);
-      if (first < 0 || second < 0) break;
-      t.gain_seen = first - second;
+      const Playout second = play_unseen(view_of(applied->timeline, stores), stores, stop);
+      if (first.stopped || second.stopped) break;
+      t.gain_seen = static_cast<double>(own_drops(first) - own_drops(second));
       tried.push_back(t);
     }
   }

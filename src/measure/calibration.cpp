@@ -56,8 +56,8 @@ double DropRange::needed(double dropped) const {
 
 double widening_of(std::vector<double> needed) {
   // Seen in 24 first playouts on a fresh notebook, others at work on the machine: nine in ten needed 1.5.
-  constexpr int kBeforehand = 10;
-  for (int i = 1; i <= kBeforehand; ++i) needed.push_back(0.15 * i);
+  constexpr int kBeforehand = 20;
+  for (int i = 1; i <= kBeforehand; ++i) needed.push_back(1.5 * i / (kBeforehand - 1));
   std::sort(needed.begin(), needed.end());
   const auto rank = static_cast<std::size_t>(std::ceil(0.9 * static_cast<double>(needed.size() + 1)));
   return std::max(0.5, needed[std::min(rank, needed.size()) - 1]);

@@ -2,12 +2,10 @@
 
 #include <dirent.h>
 #include <sys/prctl.h>
-#include <sys/resource.h>
 #include <sys/syscall.h>
 #include <time.h>
 #include <unistd.h>
 
-#include <cerrno>
 
 #include <algorithm>
 #include <atomic>
@@ -15,6 +13,7 @@
 #include <fstream>
 
 #include "base/clock.h"
+#include "base/priority.h"
 #include "media/av_text.h"
 
 namespace gc {
@@ -33,11 +32,6 @@ constexpr const char* kDecoders =
 /// Memory that the pictures in work of one decoder may take.
 constexpr std::int64_t kMostInWork = std::int64_t{256} << 20;
 constexpr int kMostThreads = 16;
-/// A decoder's threads give way to those that make frames of what was decoded: these would else be counted slower than
-/// they are, and have nothing to do anyway when decoding lags. A little only: to the scheduler they give way to every other
-/// program as well, and at a nice value of 10 one busy program beside leaves them a tenth of a processor.
-constexpr int kGiveWay = 3;
-
 /// Threads of this process that have this name, but for the one that asks.
 std::vector<int> threads_named(const std::string& name) {
   std::vector<int> found;
@@ -64,10 +58,10 @@ int open_and_find_threads(AVCodecContext* context, const AVCodec* codec, std::ve
   const int r = avcodec_open2(context, codec, nullptr);
   const std::vector<int> threads = threads_named(name);
   prctl(PR_SET_NAME, before);
-  errno = 0;
-  const int nice = getpriority(PRIO_PROCESS, 0);
+  // To those that make frames of what is decoded: these would else be counted slower than they are, and have nothing to do
+  // anyway when decoding lags.
   for (const int id : threads) {
-    setpriority(PRIO_PROCESS, static_cast<id_t>(id), nice <= kGiveWay ? kGiveWay : std::min(19, nice + kGiveWay));
+    give_way(id);
     // The clock of a thread's processor time, by its number (Linux: clock ids of threads and processes).
     clocks.push_back(static_cast<clockid_t>((~static_cast<unsigned>(id) << 3) | 6U));
   }

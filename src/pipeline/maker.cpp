@@ -1,15 +1,12 @@
 #include "pipeline/maker.h"
 
-#include <sys/resource.h>
-#include <sys/syscall.h>
-#include <unistd.h>
-
 #include <condition_variable>
 #include <deque>
 #include <optional>
 
 #include "base/clock.h"
 #include "base/gauge.h"
+#include "base/priority.h"
 
 namespace gc {
 namespace {
@@ -49,10 +46,8 @@ class Preparer {
 
  private:
   void work(const std::stop_token& stop) {
-    // To workers: what is prepared is not wanted yet. No more than a decoder's threads do, which can never be quicker than
-    // the thread that opened it.
-    constexpr int kGiveWay = 3;
-    setpriority(PRIO_PROCESS, static_cast<id_t>(syscall(SYS_gettid)), kGiveWay);
+    // To workers: what is prepared is not wanted yet.
+    give_way();
     std::unique_lock lock(mutex_);
     while (changed_.wait(lock, stop, [&] { return !queue_.empty(); })) {
       const Frames f = queue_.front();

@@ -2,13 +2,12 @@
 
 #include <sched.h>
 #include <sys/resource.h>
-#include <sys/syscall.h>
-#include <unistd.h>
 
 #include <limits>
 #include <opencv2/core.hpp>
 
 #include "base/gauge.h"
+#include "base/priority.h"
 #include "pipeline/maker.h"
 
 namespace gc {
@@ -125,7 +124,7 @@ void Pipeline::work(int worker) {
   clock_.enter(worker);
   {
     const GaugeScope gauge(options_.gauge);
-    if (options_.background) setpriority(PRIO_PROCESS, static_cast<id_t>(syscall(SYS_gettid)), 15);
+    if (options_.background) give_way();
     while (make_one(worker)) {
     }
   }

@@ -55,7 +55,7 @@ struct PipelineOptions {
   int horizon = 12;                    ///< frames started ahead of the consumer
   bool screen = true;                  ///< make an 8-bit picture (a stage of playback)
   bool keep_image = false;             ///< hand over the working image
-  bool background = false;             ///< lowest priority, for work behind the person's back
+  bool background = false;             ///< gives way to what shows and asks
   bool gauge = false;                  ///< stages note how fast the core was around them
   int tiles = 1;                       ///< threads that work on each frame
   std::shared_ptr<MemoryCache> cache;  ///< for what frames share; none: the pipeline's own

@@ -356,6 +356,8 @@ TEST(Ranges, HoldNineInTenWhateverTheSimulationsWidthIs) {
     EXPECT_NEAR(inside / 4000.0, 0.9, 0.04) << spread;
   }
   EXPECT_EQ(widening_of({}), 1.5) << "nothing is known yet";
+  EXPECT_LT(widening_of({45}), 1.6) << "one playout beside other programs is no record";
+  EXPECT_GT(widening_of({1, 1, 45, 1, 45, 1, 1, 45, 45, 45}), 40) << "half of them are";
 }
 
 TEST(Ranges, ReachExactlyWhatTheyWereWidenedToAndNeverBelowNothing) {
