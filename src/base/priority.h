@@ -10,10 +10,9 @@
 
 namespace gc {
 
-/// Lets a thread give way to the one that calls, and to those like it: a little only. To the scheduler it gives way to every
-/// other program as well. At a nice value of 10 one busy program beside leaves it a tenth of a processor; at 15, two of them
-/// made a render that a person waited for take 136 s instead of 5.
-/// @param thread its number; 0: the one that calls, from here on
+/// Puts a thread a little behind the calling one. A little only, since it is then behind every other program as well: at a nice
+/// value of 15, two busy programs leave it 3 % of a processor.
+/// @param thread its number; 0: the calling one itself, behind where it was
 inline void give_way(pid_t thread = 0) {
   constexpr int kALittle = 3, kLast = 19;
   errno = 0;

@@ -37,8 +37,8 @@ struct DropRange {
 
 /// How wide ranges have to be for nine in ten playouts to lie in them, by what the latest playouts needed: inductive conformal
 /// prediction, whose answer is the value of rank ⌈0.9 (n + 1)⌉ (Papadopoulos and others, 2002). Twenty playouts that
-/// needed 1.5/19, 3/19 … 30/19 are put in beforehand, so 1.5 where none is known, and the first that goes astray widens nothing:
-/// one bad minute is no record. At least 1/2.
+/// needed 1.5/19, 3/19 … 30/19 are put in beforehand, so 1.5 where none is known. After one that goes
+/// astray it is 1.58: one bad minute is no record. At least 1/2.
 double widening_of(std::vector<double> needed);
 
 }  // namespace gc

@@ -6,7 +6,6 @@
 #include <time.h>
 #include <unistd.h>
 
-
 #include <algorithm>
 #include <atomic>
 #include <cstdlib>
@@ -32,6 +31,7 @@ constexpr const char* kDecoders =
 /// Memory that the pictures in work of one decoder may take.
 constexpr std::int64_t kMostInWork = std::int64_t{256} << 20;
 constexpr int kMostThreads = 16;
+
 /// Threads of this process that have this name, but for the one that asks.
 std::vector<int> threads_named(const std::string& name) {
   std::vector<int> found;
