@@ -49,6 +49,7 @@ int main(int argc, char** argv) {
   MainWindow window(session);
   window.show();
   session.look_for_recovery();
+  session.go_on_with_queue();
   if (!parser.positionalArguments().isEmpty()) session.open(parser.positionalArguments().front());
   return QApplication::exec();
 }

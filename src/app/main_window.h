@@ -28,6 +28,9 @@ class MainWindow : public QMainWindow {
   Frames playhead() const { return playhead_; }
   /// Goes on with `then` once unsaved changes are saved or given up; asks which, and stays when told so.
   void when_saved(std::function<void()> then);
+  /// Goes on with `then` once it is settled what becomes of work that is left when the window closes: as the queue is set,
+  /// or as the person says.
+  void when_work_is_settled(std::function<void()> then);
   /// For tests: answers the questions instead of asking. A QMessageBox::StandardButton.
   std::function<int()> ask_unsaved;  ///< Save, Discard or Cancel
   std::function<int()> ask_outside;  ///< Save (over it), SaveAll (as another file) or Cancel

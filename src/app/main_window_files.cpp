@@ -1,4 +1,5 @@
 // The main window's file: opening, saving, and what is asked before something would be lost.
+#include <QCheckBox>
 #include <QCloseEvent>
 #include <QFileDialog>
 #include <QFileInfo>
@@ -6,8 +7,45 @@
 #include <QMessageBox>
 
 #include "app/main_window.h"
+#include "app/news.h"
+#include "app/text.h"
 
 namespace gc {
+namespace {
+
+/// What would be left to render if the window closed now, and what can become of it.
+struct WorkLeft {
+  bool any = false;
+  QString amount, goes_on, stops;  ///< sentences
+};
+
+WorkLeft work_left(const Session& session) {
+  using When = QueueSettings::When;
+  const Session::QueueSeen& q = session.queue();
+  const bool renders = session.work().kind == Work::Kind::rendering;
+  int open = 0;
+  double seconds = 0;
+  for (const Job& j : q.jobs)
+    if (j.open() && !j.paused) ++open, seconds += j.seconds_left();
+  // Nobody asks about what does not depend on this window, or is not to be done now.
+  if (q.settings.paused || q.settings.when == When::never || q.stays || q.other_windows) open = 0;
+  if (open == 0 && !renders) return {};
+  WorkLeft left;
+  left.any = true;
+  if (renders) left.amount = MainWindow::tr("The plan is being carried out. ");
+  if (open > 0)
+    left.amount += (open == 1 ? MainWindow::tr("One job of the queue is left, about %2 of work. ") : MainWindow::tr("%1 jobs of the queue are left, about %2 of work. ").arg(open))
+                       .replace("%2", text(duration_text(seconds)));
+  QString when = MainWindow::tr("whenever nobody uses the machine");
+  if (q.settings.when == When::always) when = MainWindow::tr("at once");
+  if (q.settings.when == When::hours) when = MainWindow::tr("at %1").arg(text(q.settings.hours));
+  left.goes_on = MainWindow::tr("a renderer does it %1. `gclk queue` shows how far it is.").arg(when);
+  left.stops = MainWindow::tr("nothing finished is lost. ") +
+               (open > 0 ? MainWindow::tr("The queue goes on when Glass Clock is opened again.") : MainWindow::tr("What is left is planned again when the timeline is opened."));
+  return left;
+}
+
+}  // namespace
 
 void MainWindow::show_recent(const QStringList& files) {
   recent_->clear();
@@ -101,13 +139,50 @@ void MainWindow::offer_recovery(const RecoveryCopy& copy) {
       });
 }
 
+void MainWindow::when_work_is_settled(std::function<void()> then) {
+  const WorkLeft left = work_left(session_);
+  if (!left.any) return then();
+  using After = QueueSettings::AfterWindow;
+  const After after = session_.queue().settings.after_window;
+  const auto leave = [this, then = std::move(then)](bool goes_on) { session_.leave_queue(goes_on, then); };
+  if (after != After::ask) {
+    const bool goes_on = after == After::go_on;
+    tell_desktop({goes_on ? tr("Rendering goes on") : tr("Rendering stops"), left.amount + (goes_on ? left.goes_on : left.stops)});
+    return leave(goes_on);
+  }
+  auto* box = new QMessageBox(QMessageBox::Question, tr("Work is left"), left.amount + tr("Shall it be done without this window?"), QMessageBox::NoButton, this);
+  box->setObjectName("work-left");
+  box->setAttribute(Qt::WA_DeleteOnClose);
+  box->setInformativeText(tr("<b>Go on</b>: %1<br><b>Stop</b>: %2").arg(left.goes_on, left.stops));
+  auto* on = box->addButton(tr("Go on"), QMessageBox::AcceptRole);
+  auto* stop = box->addButton(tr("Stop"), QMessageBox::DestructiveRole);
+  box->addButton(QMessageBox::Cancel);
+  box->setDefaultButton(on);
+  auto* always = new QCheckBox(tr("Do the same every time; the queue's window (Q) has the setting"), box);
+  box->setCheckBox(always);
+  connect(box, &QMessageBox::finished, this, [this, box, on, stop, always, leave] {
+    const bool goes_on = box->clickedButton() == on;
+    if (!goes_on && box->clickedButton() != stop) return;
+    if (always->isChecked())
+      session_.look_at_queue([goes_on](Journal& j) {
+        QueueSettings s = j.settings();
+        s.after_window = goes_on ? After::go_on : After::stop;
+        return j.set_settings(s);
+      });
+    leave(goes_on);
+  });
+  box->open();
+}
+
 void MainWindow::closeEvent(QCloseEvent* e) {
-  if (!may_close_ && session_.changed()) {
-    // Nothing is waited for here: the window closes itself once what is to be saved is saved.
+  if (!may_close_ && (session_.changed() || work_left(session_).any)) {
+    // Nothing is waited for here: the window closes itself once everything is settled.
     e->ignore();
     when_saved([this] {
-      may_close_ = true;
-      close();
+      when_work_is_settled([this] {
+        may_close_ = true;
+        close();
+      });
     });
     return;
   }

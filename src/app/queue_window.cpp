@@ -43,6 +43,8 @@ QueueWindow::QueueWindow(Session& session, QWidget* parent) : QDialog(parent), s
   table_ = new RowTable({tr("State"), tr("What"), tr("Of"), tr("Timeline"), tr("Frames"), tr("Takes"), tr("Why, and what to do")}, {6}, true, this);
   table_->setObjectName("queue-table");
   down->addWidget(table_, 1);
+  rules_ = new QueueRules(session_, this);
+  down->addWidget(rules_);
   auto* row = new QHBoxLayout;
   pause_ = new QPushButton(this);
   pause_->setObjectName("queue-pause");
@@ -113,6 +115,7 @@ void QueueWindow::refresh() {
   else if (waiting > 0 && !seen.why.empty()) said += " " + tr("It waits: %1.").arg(text(seen.why));
   if (failed > 0) said += " " + tr("%1 failed.").arg(failed);
   sentence_->setText(said);
+  rules_->show_settings(seen.settings);
   pause_->setText(seen.settings.paused ? tr("Resume the queue") : tr("Pause the queue"));
   first_->setEnabled(chosen() > 0), cancel_->setEnabled(chosen() > 0);
   // What another process has put on the shelf answers frames here too.

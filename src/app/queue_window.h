@@ -5,6 +5,7 @@
 #include <QPushButton>
 #include <QTimer>
 
+#include "app/queue_rules.h"
 #include "app/row_table.h"
 #include "app/session.h"
 
@@ -26,6 +27,7 @@ class QueueWindow : public QDialog {
   std::size_t done_ = 0;
   QLabel* sentence_;
   RowTable* table_;
+  QueueRules* rules_;
   QPushButton *pause_, *cancel_, *first_;
   QTimer timer_;
 };

@@ -166,14 +166,23 @@ class Session : public QObject, private Display {
   /// What the person has said about the review of this timeline; the plan is made again at once.
   const Wishes& wishes() const { return wishes_; }
   void set_wishes(const Wishes& wishes);
-  /// Puts the plan into the queue and starts a renderer, which goes on when the window is closed.
+  /// Puts the plan into the queue and starts a renderer, which lives on when the window closes.
   void queue_plan();
+  /// The renderer's program; empty: gclk beside this one.
+  QString renderer;
+  /// Starts a renderer when jobs wait and none runs: what an earlier window left is done.
+  void go_on_with_queue();
+  /// Before the window closes: what it renders itself becomes jobs of the queue, and the renderer lives on; or else all that
+  /// stops. Calls `then` when it is done, and not when going on is not possible, which is told.
+  void leave_queue(bool goes_on, std::function<void()> then);
   /// The queue of this seat as it was looked at last.
   struct QueueSeen {
     bool readable = false;
     std::vector<Job> jobs;
     QueueSettings settings;
     bool runs = false;   ///< a renderer has the seat
+    bool stays = false;  ///< it does not end with the windows
+    bool other_windows = false;  ///< another program has the window open too
     std::string why;     ///< nothing is done at the moment
   };
   const QueueSeen& queue() const { return queue_; }

@@ -181,6 +181,7 @@ void Session::queue_delivery(const QString& file, const std::string& form) {
     post([this, id = *id, file = text(to), runs = !journal->holder().empty()] {
       delivery_said_ = tr("Job %1 of the queue delivers the timeline as it is now: %2.").arg(id).arg(file);
       start_renderer(runs);
+      emit queue_changed();
       emit delivery_changed();
     });
   });

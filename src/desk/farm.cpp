@@ -230,6 +230,7 @@ Result<RendererReport> run_on_cluster(Journal& journal, const FarmOptions& optio
     report.busy_elsewhere = true;
     return report;
   }
+  if (auto r = journal.note_staying(me); !r) return std::unexpected(r.error());
   const auto wait_again = [&]() -> Result<void> {
     const auto r = journal.reclaim(me);
     return r ? Result<void>{} : Result<void>(std::unexpected(r.error()));

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
 
 #include "base/clock.h"
@@ -41,11 +42,34 @@ const char* when_name(QueueSettings::When w) {
   return kNames[static_cast<std::size_t>(w)];
 }
 
+const char* after_window_name(QueueSettings::AfterWindow a) {
+  static constexpr const char* kNames[] = {"ask", "go-on", "stop"};
+  return kNames[static_cast<std::size_t>(a)];
+}
+
+std::vector<std::string> lines_of(const std::string& text) {
+  std::vector<std::string> lines;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = std::min(text.find('\n', at), text.size());
+    lines.push_back(text.substr(at, end - at));
+    at = end + 1;
+  }
+  return lines;
+}
+
 }  // namespace
 
 const char* state_name(JobState s) {
   static constexpr const char* kNames[] = {"waiting", "working", "done", "failed", "cancelled"};
   return kNames[static_cast<std::size_t>(s)];
+}
+
+std::optional<std::pair<int, int>> hours_in(const std::string& text) {
+  int a = 0, b = 0, c = 0, d = 0, used = 0;
+  if (std::sscanf(text.c_str(), "%2d:%2d-%2d:%2d%n", &a, &b, &c, &d, &used) != 4 || static_cast<std::size_t>(used) != text.size()) return std::nullopt;
+  const int from = a * 60 + b, until = c * 60 + d, day = 24 * 60;
+  if (std::min({a, b, c, d}) < 0 || b > 59 || d > 59 || from > day || until > day || from == until) return std::nullopt;
+  return std::pair{from, until};
 }
 
 Json to_json(const Making& m) {
@@ -227,7 +251,7 @@ QueueSettings Journal::settings() const {
 
 Result<void> Journal::set_settings(const QueueSettings& s) {
   const Json j{{"when", when_name(s.when)}, {"idle", fmt::format("{}", s.idle_s)}, {"hours", s.hours}, {"power", s.mains_only ? "mains" : "any"},
-               {"while-working", fmt::format("{}", s.while_working)}, {"paused", s.paused ? "yes" : "no"}};
+               {"while-working", fmt::format("{}", s.while_working)}, {"after-window", after_window_name(s.after_window)}, {"paused", s.paused ? "yes" : "no"}};
   return set_value("settings", j.dump());
 }
 
@@ -246,7 +270,10 @@ Result<void> Journal::set(QueueSettings& s, const std::string& name, const std::
     if (const auto n = number(); n && *n >= 1 && *n <= 600) return s.idle_s = *n, Result<void>{};
     return usage("'" + v + "' is no time without input", "Give 1 to 600 seconds.");
   }
-  if (name == "hours") return s.hours = v, Result<void>{};
+  if (name == "hours") {
+    if (v.empty() || hours_in(v)) return s.hours = v, Result<void>{};
+    return usage("'" + v + "' says no hours", "Give them as 22:00-6:00.");
+  }
   if (name == "power") {
     if (v == "mains" || v == "any") return s.mains_only = v == "mains", Result<void>{};
     return usage("'" + v + "' is no power", "Give mains or any.");
@@ -255,11 +282,16 @@ Result<void> Journal::set(QueueSettings& s, const std::string& name, const std::
     if (const auto n = number(); n && *n >= 0 && *n <= 1) return s.while_working = *n, Result<void>{};
     return usage("'" + v + "' is no share", "Give 0 to 1.");
   }
+  if (name == "after-window") {
+    for (const auto a : {QueueSettings::AfterWindow::ask, QueueSettings::AfterWindow::go_on, QueueSettings::AfterWindow::stop})
+      if (v == after_window_name(a)) return s.after_window = a, Result<void>{};
+    return usage("'" + v + "' is nothing that can be done when the last window closes", "Give ask, go-on or stop.");
+  }
   if (name == "paused") {
     if (v == "yes" || v == "no") return s.paused = v == "yes", Result<void>{};
     return usage("'" + v + "' is neither yes nor no", "Give yes or no.");
   }
-  return usage("the queue has no setting '" + name + "'", "Give when, idle, hours, power, while-working or paused.");
+  return usage("the queue has no setting '" + name + "'", "Give when, idle, hours, power, while-working, after-window or paused.");
 }
 
 Result<bool> Journal::lease(const std::string& process) {
@@ -280,6 +312,28 @@ Result<void> Journal::release(const std::string& process) {
 std::string Journal::holder() const {
   const std::string by = value("lease");
   return !by.empty() && may_be_alive(by) ? by : std::string();
+}
+
+Result<void> Journal::ask_to_end() { return set_value("end", value("lease")); }
+bool Journal::asked_to_end(const std::string& process) const { return value("end") == process; }
+Result<void> Journal::note_staying(const std::string& process) { return set_value("stays", process); }
+bool Journal::stays() const {
+  const std::string by = holder();
+  return !by.empty() && value("stays") == by;
+}
+
+Result<void> Journal::note_window(const std::string& process, bool open) {
+  return database_.change([&]() -> Result<void> {
+    std::string now = open ? process : "";
+    for (const std::string& other : lines_of(value("windows")))
+      if (other != process && may_be_alive(other)) now += (now.empty() ? "" : "\n") + other;
+    return set_value("windows", now);
+  });
+}
+
+bool Journal::other_windows(const std::string& process) const {
+  const auto all = lines_of(value("windows"));
+  return std::ranges::any_of(all, [&](const std::string& w) { return w != process && may_be_alive(w); });
 }
 
 Result<void> Journal::note_use(bool playing) { return set_value(playing ? "playing" : "input", fmt::format("{:.3f}", seconds_now())); }

@@ -51,8 +51,12 @@ struct QueueSettings {
   std::string hours;            ///< "22:00-6:00"
   bool mains_only = false;      ///< not on battery
   double while_working = 0;     ///< share of the machine that it may take while somebody works; 0: none
+  enum class AfterWindow { ask, go_on, stop } after_window = AfterWindow::ask;  ///< what becomes of the work when the last window closes
   bool paused = false;
 };
+
+/// Minutes of the day from when until when "22:00-6:00" is; nothing when it says no hours.
+std::optional<std::pair<int, int>> hours_in(const std::string& text);
 
 class Journal {
  public:
@@ -91,6 +95,17 @@ class Journal {
   Result<bool> lease(const std::string& process);
   Result<void> release(const std::string& process);
   std::string holder() const;  ///< who has it; empty: nobody alive
+  /// Asks the renderer that has the seat to end. What it works on waits again, and nothing finished is lost.
+  Result<void> ask_to_end();
+  bool asked_to_end(const std::string& process) const;
+  /// A renderer that was started to stay does not end with the windows.
+  Result<void> note_staying(const std::string& process);
+  bool stays() const;
+
+  /// A window of this process is open, or not any more.
+  Result<void> note_window(const std::string& process, bool open);
+  /// Whether another process has one open.
+  bool other_windows(const std::string& process) const;
 
   /// Somebody used the keyboard or mouse in the window, or plays; it is said anew while it lasts.
   Result<void> note_use(bool playing);

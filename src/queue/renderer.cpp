@@ -32,12 +32,6 @@ int minute_now() {
   return local.tm_hour * 60 + local.tm_min;
 }
 
-std::optional<std::pair<int, int>> hours_in(const std::string& text) {
-  int a = 0, b = 0, c = 0, d = 0;
-  if (std::sscanf(text.c_str(), "%2d:%2d-%2d:%2d", &a, &b, &c, &d) != 4) return std::nullopt;
-  return std::pair{a * 60 + b, c * 60 + d};
-}
-
 /// A job's process, with everything that it started.
 class Child {
  public:
@@ -98,6 +92,8 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
     return report;
   }
   if (auto r = journal.reclaim(me); !r) return std::unexpected(r.error());
+  if (!o.until_empty)
+    if (auto r = journal.note_staying(me); !r) return std::unexpected(r.error());
   std::optional<Child> child;
   std::int64_t job = 0;
   Stopwatch spell, worked;
@@ -106,7 +102,10 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
   QueueSettings settings = journal.settings();
   Stopwatch since_settings;
   while (!stop) {
-    if (since_settings.ms() > 500) settings = journal.settings(), since_settings.restart();
+    if (since_settings.ms() > 500) {
+      settings = journal.settings(), since_settings.restart();
+      if (o.until_empty && journal.asked_to_end(me)) break;
+    }
     const Leave leave = may_work(settings, journal.use(), o.without_input ? o.without_input() : seconds_without_input(), on_mains(), minute_now(),
                                  o.memory_stalled ? o.memory_stalled() : memory_stalled());
     // Who is told why nothing is done may rely on it.

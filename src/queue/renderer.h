@@ -11,7 +11,7 @@ namespace gc {
 struct RendererOptions {
   /// Starts the process that does a job; its process id.
   std::function<int(std::int64_t job)> start;
-  bool until_empty = true;     ///< ends when nothing waits; else goes on until it is stopped
+  bool until_empty = true;     ///< ends when nothing waits, or when a window asks it to; else goes on until it is stopped
   double most_seconds = 0;     ///< of work; 0: no limit
   std::function<double()> without_input;  ///< seconds; empty: as the machine says
   std::function<double()> memory_stalled; ///< 0…1; empty: as the machine says

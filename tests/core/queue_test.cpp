@@ -269,17 +269,75 @@ TEST(MayWork, FollowsTheSettings) {
 
 TEST_F(Queued, SettingsAreCheckedAndKept) {
   QueueSettings s;
-  for (const auto& [name, value] : std::vector<std::pair<std::string, std::string>>{{"when", "hours"}, {"idle", "30"}, {"hours", "22:00-6:00"}, {"power", "mains"}, {"while-working", "0.5"}, {"paused", "yes"}})
+  for (const auto& [name, value] : std::vector<std::pair<std::string, std::string>>{{"when", "hours"}, {"idle", "30"}, {"hours", "22:00-6:00"}, {"power", "mains"}, {"while-working", "0.5"}, {"after-window", "go-on"}, {"paused", "yes"}})
     EXPECT_TRUE(Journal::set(s, name, value)) << name;
-  for (const auto& [name, value] : std::vector<std::pair<std::string, std::string>>{{"when", "soon"}, {"idle", "0"}, {"idle", "601"}, {"while-working", "2"}, {"paused", "maybe"}, {"colour", "grey"}})
+  for (const auto& [name, value] : std::vector<std::pair<std::string, std::string>>{{"when", "soon"}, {"idle", "0"}, {"idle", "601"}, {"while-working", "2"}, {"paused", "maybe"}, {"hours", "at night"}, {"hours", "22:00-22:00"}, {"hours", "22:61-6:00"}, {"hours", "1:00-2:00 or so"}, {"after-window", "both"}, {"colour", "grey"}})
     EXPECT_FALSE(Journal::set(s, name, value)) << name;
   ASSERT_TRUE(journal_.set_settings(s));
   const QueueSettings kept = Journal::open(dir_ / "queue.sqlite")->settings();
   EXPECT_EQ(kept.when, QueueSettings::When::hours);
   EXPECT_EQ(kept.idle_s, 30);
   EXPECT_TRUE(kept.mains_only);
+  EXPECT_EQ(kept.after_window, QueueSettings::AfterWindow::go_on);
   EXPECT_DOUBLE_EQ(kept.while_working, 0.5);
   EXPECT_TRUE(kept.paused);
+}
+
+TEST_F(Queued, WindowsOfOtherProgramsAreKnownWhileThoseAreAlive) {
+  const std::string here = own_process();
+  const pid_t pid = ::fork();
+  if (pid == 0) {
+    (void)Journal::open(dir_ / "queue.sqlite")->note_window(own_process(), true);
+    for (;;) ::pause();
+  }
+  ASSERT_TRUE(journal_.note_window(here, true));
+  const auto until = [&](bool others) {
+    for (int i = 0; i < 1000 && journal_.other_windows(here) != others; ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    return journal_.other_windows(here) == others;
+  };
+  EXPECT_TRUE(until(true));
+  ::kill(pid, SIGKILL);
+  ::waitpid(pid, nullptr, 0);
+  EXPECT_TRUE(until(false)) << "it ended without a word";
+  ASSERT_TRUE(journal_.note_window(here, false));
+  EXPECT_FALSE(journal_.other_windows("somebody else"));
+}
+
+TEST_F(Queued, ARendererEndsWhenItIsAskedToUnlessItWasStartedToStay) {
+  Job j;
+  j.price = {8, 1, 1}, j.making.subject.form = Form::vc3_hqx;
+  const std::int64_t id = *journal_.add(j);
+  RendererOptions o;
+  o.without_input = [] { return 1e9; };
+  o.start = [&](std::int64_t) {
+    const pid_t pid = ::fork();
+    if (pid == 0) for (;;) ::pause();
+    (void)Journal::open(dir_ / "queue.sqlite")->ask_to_end();
+    return static_cast<int>(pid);
+  };
+  std::atomic<bool> stop{false};
+  ASSERT_TRUE(run_renderer(journal_, o, stop));
+  EXPECT_EQ(journal_.job(id)->state, JobState::waiting);
+  EXPECT_TRUE(journal_.holder().empty());
+  o.until_empty = false;
+  o.start = [&](std::int64_t) {
+    Journal own = *Journal::open(dir_ / "queue.sqlite");
+    EXPECT_TRUE(own.stays());
+    (void)own.ask_to_end();
+    const pid_t pid = ::fork();
+    if (pid != 0) return static_cast<int>(pid);
+    // Longer than it takes to notice; done all the same.
+    std::this_thread::sleep_for(std::chrono::milliseconds(1200));
+    (void)Journal::open(dir_ / "queue.sqlite")->end(id, JobState::done, "", 1);
+    ::_exit(0);
+  };
+  std::jthread ends([&] {
+    Journal own = *Journal::open(dir_ / "queue.sqlite");
+    while (own.job(id)->state != JobState::done) std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    stop = true;
+  });
+  ASSERT_TRUE(run_renderer(journal_, o, stop));
+  EXPECT_EQ(journal_.job(id)->state, JobState::done);
 }
 
 class QueueByCommand : public test::Commands {
