@@ -10,6 +10,7 @@
 #include "app/news.h"
 #include "app/style.h"
 #include "app/text.h"
+#include "desk/queueing.h"
 
 namespace gc {
 namespace {
@@ -98,19 +99,19 @@ void QueueWindow::refresh() {
     return;
   }
   std::vector<RowTable::Row> rows;
-  double left = 0;
-  int waiting = 0, failed = 0;
+  const std::int64_t now = QDateTime::currentSecsSinceEpoch();
+  const QueueOutlook ahead = outlook(seen.jobs, seen.ratios, static_cast<double>(now));
+  const int waiting = ahead.open, failed = ahead.failed;
   std::size_t done = 0;
   for (const Job& j : seen.jobs) {
-    left += j.seconds_left(), waiting += j.open();
-    failed += j.state == JobState::failed, done += j.state == JobState::done;
+    done += j.state == JobState::done;
     rows.push_back({{state_of(j), kind_of(j), text(j.what), text(j.timeline), tr("%1 of %2").arg(j.done).arg(j.price.frames),
                      j.open() ? text(duration_text(j.price.said_s)) : text(duration_text(j.taken_s)), text(j.trouble)},
                     -1,
                     text(j.file)});
   }
   table_->set_rows(std::move(rows));
-  QString said = waiting == 0 ? tr("Nothing waits.") : tr("%1 to be done, about %2 of work.").arg(waiting).arg(text(duration_text(left)));
+  QString said = text(ahead.sentence(now));
   if (waiting > 0 && !seen.runs) said += " " + tr("No renderer runs; Shift+Return queues the plan and starts one.");
   else if (waiting > 0 && !seen.why.empty()) said += " " + tr("It waits: %1.").arg(text(seen.why));
   if (failed > 0) said += " " + tr("%1 failed.").arg(failed);
@@ -136,19 +137,23 @@ QueueLine::QueueLine(Session& session, QWidget* parent) : QLabel(parent), sessio
 
 void QueueLine::refresh() {
   const Session::QueueSeen& seen = session_.queue();
+  const std::int64_t now = QDateTime::currentSecsSinceEpoch();
   const auto review = session_.derived() ? session_.derived()->plan.review_at : std::optional<std::int64_t>();
-  for (const QueueNews& n : news_between(before_, seen, review, QDateTime::currentSecsSinceEpoch())) tell_desktop(n);
+  for (const QueueNews& n : news_between(before_, seen, review, now)) tell_desktop(n);
   before_ = seen;
-  int open = 0, failed = 0;
-  double left = 0;
-  for (const Job& j : seen.jobs) open += j.open(), failed += j.state == JobState::failed, left += j.seconds_left();
+  const QueueOutlook ahead = outlook(seen.jobs, seen.ratios, static_cast<double>(now));
+  const auto open = std::ranges::count_if(seen.jobs, [](const Job& j) { return j.open(); });
+  const int failed = ahead.failed;
   QStringList lines;
   if (open > 0) {
     lines += tr("Queue: %1 left").arg(open);
     if (seen.settings.paused) lines += tr("paused");
     else if (!seen.runs) lines += tr("not running");
     else if (!seen.why.empty()) lines += gc::text(seen.why);
-    else lines += tr("until %1").arg(QDateTime::currentDateTime().addSecs(std::llround(left)).toString("H:mm"));
+    else {
+      const QString from = gc::text(clock_text(now + std::llround(ahead.soonest_s), now)), to = gc::text(clock_text(now + std::llround(ahead.latest_s), now));
+      lines += from == to ? tr("until %1").arg(from) : tr("until %1 to %2").arg(from, to);
+    }
   }
   if (failed > 0) lines += tr("%1 failed").arg(failed);
   setText(lines.join("\n"));

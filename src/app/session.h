@@ -180,6 +180,7 @@ class Session : public QObject, private Display {
     bool readable = false;
     std::vector<Job> jobs;
     QueueSettings settings;
+    std::vector<double> ratios;  ///< taken ÷ said of earlier renders
     bool runs = false;   ///< a renderer has the seat
     bool stays = false;  ///< it does not end with the windows
     bool other_windows = false;  ///< another program has the window open too

@@ -92,14 +92,15 @@ void Session::leave_queue(bool goes_on, std::function<void()> then) {
 }
 
 void Session::look_at_queue(std::function<Result<void>(Journal&)> change) {
-  quick_.add([this, change = std::move(change)] {
+  quick_.add([this, change = std::move(change), notebook = stores_.notebook] {
     QueueSeen seen;
     if (!change && !queue_is_there()) {
       seen.readable = true;
     } else if (auto journal = Journal::open()) {
       if (change)
         if (auto r = change(*journal); !r) tell(r.error());
-      seen = {true, journal->jobs(), journal->settings(), !journal->holder().empty(), journal->stays(), journal->other_windows(own_process()), journal->why()};
+      seen = {true, journal->jobs(), journal->settings(), notebook->price_ratios(), !journal->holder().empty(), journal->stays(), journal->other_windows(own_process()),
+              journal->why()};
     }
     post([this, seen = std::move(seen)]() mutable {
       queue_ = std::move(seen);

@@ -2,6 +2,7 @@
 // took.
 #pragma once
 #include <ctime>
+#include <optional>
 #include <string>
 
 namespace gc {
@@ -12,6 +13,8 @@ double now_ms();
 double thread_cpu_ms();
 /// The present, ISO 8601, UTC, whole seconds.
 std::string now_utc();
+/// Seconds since 1970 of such a text; nothing when it is none.
+std::optional<double> seconds_of_utc(const std::string& iso);
 /// Seconds since 1970 of the wall clock, whole ones.
 double seconds_now();
 

@@ -24,7 +24,7 @@ struct QueueArguments {
   std::int64_t id = 0, one = 0;
   bool watch = false, all = false, first = false, last = false, forever = false;
   int priority = 0, task = -1, tasks = 0;
-  double seconds = 0, measure = 20, look = 2;
+  double seconds = 0, gigabytes = 0, measure = 20, look = 2;
   std::string name, value, on, shared, partition, slurm, program, pieces, nodes;
   std::vector<std::string> roots;
   bool dry = false;
@@ -34,6 +34,17 @@ Json to_json(const Job& j) {
   return {{"id", j.id}, {"timeline", j.timeline}, {"file", j.file}, {"remedy", j.remedy}, {"what", j.what}, {"state", j.paused && j.state == JobState::waiting ? "paused" : state_name(j.state)},
           {"frames", j.price.frames}, {"frames_done", j.done}, {"said_seconds", j.price.said_s}, {"taken_seconds", j.taken_s}, {"bytes", j.bytes}, {"priority", j.priority},
           {"tries", j.tries}, {"trouble", j.trouble}, {"added", j.added}, {"began", j.began}, {"ended", j.ended}};
+}
+
+/// By the notebook of the first job that is left.
+QueueOutlook outlook_of(const std::vector<Job>& jobs) {
+  std::vector<double> ratios;
+  for (const Job& j : jobs)
+    if (std::error_code e; j.open() && fs::exists(j.notebook, e)) {
+      if (const auto notebook = Notebook::open(j.notebook)) ratios = (*notebook)->price_ratios();
+      break;
+    }
+  return outlook(jobs, ratios, seconds_now());
 }
 
 void print(const std::vector<Job>& jobs, const Journal& journal) {
@@ -46,7 +57,7 @@ void print(const std::vector<Job>& jobs, const Journal& journal) {
            duration_text(j.price.said_s), over ? duration_text(j.taken_s) : "", j.trouble});
   }
   fmt::print("{}", t.text());
-  if (left > 0) fmt::print("  About {} of work left.{}\n", duration_text(left), journal.holder().empty() ? " No renderer runs; `gclk work` is one." : journal.why().empty() ? "" : " It waits: " + journal.why() + ".");
+  if (left > 0) fmt::print("  {}{}\n", outlook_of(jobs).sentence(static_cast<std::int64_t>(seconds_now())), journal.holder().empty() ? " No renderer runs; `gclk work` is one." : journal.why().empty() ? "" : " It waits: " + journal.why() + ".");
 }
 
 template <class Does>
@@ -62,7 +73,9 @@ int cmd_list(const Common& c, const QueueArguments& a, const std::atomic<bool>& 
       Json list = Json::array();
       const std::vector<Job> jobs = journal.jobs();
       for (const Job& j : jobs) list.push_back(to_json(j));
-      if (c.json) put({{"renderer", !journal.holder().empty()}, {"why", journal.why()}, {"jobs", list}});
+      if (const QueueOutlook o = outlook_of(jobs); c.json)
+        put({{"renderer", !journal.holder().empty()}, {"why", journal.why()}, {"jobs", list}, {"frames_left", o.frames_left}, {"seconds_left", o.seconds_left},
+             {"soonest_seconds", o.soonest_s}, {"latest_seconds", o.latest_s}, {"frames_a_second", o.frames_a_second ? Json(*o.frames_a_second) : Json()}});
       else print(jobs, journal);
       if (!a.watch) break;
       std::this_thread::sleep_for(std::chrono::seconds(1));
@@ -215,7 +228,7 @@ int cmd_work(const Common& c, const QueueArguments& a, const std::atomic<bool>& 
       return interrupted ? 4 : 0;
     }
     RendererOptions o;
-    o.start = [&](std::int64_t job) { return start_job(job, journal.settings().when == QueueSettings::When::always); }, o.until_empty = !a.forever, o.most_seconds = a.seconds;
+    o.start = [&](std::int64_t job) { return start_job(job, journal.settings().when == QueueSettings::When::always); }, o.until_empty = !a.forever, o.most_seconds = a.seconds, o.most_bytes = a.gigabytes * 1e9;
     const auto r = run_renderer(journal, o, interrupted);
     sweep_snapshots(journal);
     if (!r) return fail(r.error(), c.json);
@@ -278,7 +291,7 @@ void add_queue_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& 
   });
   s = add("log", "Everything about a job", true);
   s->callback([&] { code = cmd_log(c, a); });
-  s = add("set", "When it may work: when, idle, hours, power, while-working, paused", false);
+  s = add("set", "When it may work: when, idle, hours, power, while-working, after-window, paused", false);
   s->add_option("name", a.name, "Name of the setting")->required();
   s->add_option("value", a.value, "Its value")->required();
   s->callback([&] { code = cmd_set(c, a); });
@@ -287,6 +300,7 @@ void add_queue_commands(CLI::App& app, Common& c, int& code, std::atomic<bool>& 
   s->add_flag("--json", c.json, "One JSON document");
   s->add_flag("--forever", a.forever, "Wait for more when nothing is left");
   s->add_option("--seconds", a.seconds, "At most so much work");
+  s->add_option("--gigabytes", a.gigabytes, "Write at most so much")->check(CLI::PositiveNumber);
   s->add_option("--one", a.one, "Only this job, in this process");
   s->add_option("--pieces", a.pieces, "Only a task of this parcel, in this process: what a node of a cluster does");
   s->add_option("--task", a.task, "Number of the task");

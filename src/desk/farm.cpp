@@ -272,8 +272,8 @@ Result<RendererReport> run_on_cluster(Journal& journal, const FarmOptions& optio
       std::string why = sent ? "Not everything came back from the cluster." : sent.error().text();
       if (sent)
         for (const std::string& r : sent->refused) why += " " + r + ".";
-      kept = journal.failed(j.id, why);
-      if (const auto now = journal.job(j.id); now && now->state == JobState::failed) ++report.failed;
+      if (const auto aside = journal.failed(j.id, why); aside) report.failed += *aside;
+      else kept = std::unexpected(aside.error());
       // It waits for this seat: the cluster had its tries.
       go_on = go_on && sent.has_value();
       if (const auto now = journal.job(j.id); now && now->state == JobState::waiting) break;

@@ -1,6 +1,11 @@
 #include "desk/queueing.h"
 
+#include <fmt/format.h>
+
+#include <cmath>
+
 #include "base/clock.h"
+#include "base/crash.h"
 #include "desk/delivering.h"
 
 namespace gc {
@@ -130,6 +135,7 @@ Result<int> follow_edit(Journal& journal, const View& now, const Stores& stores,
 Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& stop) {
   const auto job = journal.job(id);
   if (!job) return usage("there is no job " + std::to_string(id), "`gclk queue` lists them.");
+  const CrashTeller tells(journal.crash_file(id));
   if (!job->delivery.empty()) return do_delivery(journal, *job, [&] { return !stop.load(); });
   const auto made = [&]() -> Result<PrerenderReport> {
     const auto o = open_job(*job);
@@ -155,6 +161,29 @@ Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& 
     if (auto notebook = Notebook::open(job->notebook))
       (void)(*notebook)->add_price({now_utc(), made->frames, job->price.modelled_s, job->price.said_s, made->seconds});
   return journal.end(id, JobState::done, "", made->seconds);
+}
+
+QueueOutlook outlook(const std::vector<Job>& jobs, const std::vector<double>& ratios, double now) {
+  QueueOutlook o;
+  for (const Job& j : jobs) {
+    o.failed += j.state == JobState::failed;
+    if (!j.open() || j.paused) continue;
+    ++o.open;
+    o.seconds_left += j.seconds_left(), o.frames_left += std::max<Frames>(0, j.price.frames - j.done);
+    const auto began = j.state == JobState::working ? seconds_of_utc(j.began) : std::nullopt;
+    if (began && j.done > 0 && now > *began) o.frames_a_second = static_cast<double>(j.done) / (now - *began);
+  }
+  const auto at = [&](double share) { return ratios.empty() ? 1.0 : ratios[static_cast<std::size_t>(share * static_cast<double>(ratios.size() - 1))]; };
+  o.soonest_s = o.seconds_left * at(0.1), o.latest_s = o.seconds_left * at(0.9);
+  return o;
+}
+
+std::string QueueOutlook::sentence(std::int64_t now) const {
+  if (open == 0) return "Nothing waits.";
+  std::string s = fmt::format("{} to be done, {} frame{}, about {} of work", open, frames_left, frames_left == 1 ? "" : "s", duration_text(seconds_left));
+  if (frames_a_second) s += fmt::format(" at {:.1f} frames a second", *frames_a_second);
+  const std::string from = clock_text(now + std::llround(soonest_s), now), to = clock_text(now + std::llround(latest_s), now);
+  return s + (from == to ? fmt::format("; ends at {} if nothing holds it up.", from) : fmt::format("; ends between {} and {} if nothing holds it up.", from, to));
 }
 
 void sweep_snapshots(const Journal& journal) {

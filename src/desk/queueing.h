@@ -29,6 +29,19 @@ Result<int> follow_edit(Journal& journal, const View& now, const Stores& stores,
 /// Does a job in this process and says how it ended. Stopped, the job waits again and goes on from its last whole piece.
 Result<void> do_job(Journal& journal, std::int64_t id, const std::atomic<bool>& stop);
 
+/// How far the queue is, and when it will be done.
+struct QueueOutlook {
+  int open = 0, failed = 0;
+  Frames frames_left = 0;
+  double seconds_left = 0;                  ///< of work, as it is said
+  double soonest_s = 0, latest_s = 0;       ///< the same, as likely as not within: one in ten is below, one in ten above
+  std::optional<double> frames_a_second;    ///< of the job that is worked on, since it began
+  /// "4 to be done, 212 frames, about 3 min of work at 1.2 frames a second; ends between 18:40 and 18:44 if nothing holds it up."
+  std::string sentence(std::int64_t now) const;
+};
+/// Paused jobs are not in it. `ratios` as Notebook::price_ratios().
+QueueOutlook outlook(const std::vector<Job>& jobs, const std::vector<double>& ratios, double seconds_now);
+
 /// Removes snapshots that no job needs any more.
 void sweep_snapshots(const Journal& journal);
 

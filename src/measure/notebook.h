@@ -96,6 +96,8 @@ class Notebook : public CostBook, public IdentityMemory {
   std::vector<float> entries(const Hash128& key) const override;
   std::vector<EncodeSample> encode(const Hash128& key) const;
   std::vector<AuditRecord> audits() const;
+  /// Taken ÷ said of earlier renders, sorted, with those put in beforehand that a seat without any goes by.
+  std::vector<double> price_ratios() const;
   std::vector<PriceRecord> prices() const;  ///< oldest first, at most the latest two hundred
   /// How many times as long renders have lately taken as their costs said. 1 while none was made.
   double price_factor() const;

@@ -45,6 +45,15 @@ std::vector<PriceRecord> Notebook::prices() const {
   return all;
 }
 
+std::vector<double> Notebook::price_ratios() const {
+  // It may take a quarter less or half as much again.
+  std::vector<double> ratios{0.75, 0.9, 1.0, 1.1, 1.25, 1.5};
+  for (const PriceRecord& r : prices())
+    if (r.said_s > 0.5) ratios.push_back(r.taken_s / r.said_s);
+  std::ranges::sort(ratios);
+  return ratios;
+}
+
 double Notebook::price_factor() const {
   // The latest few renders together, long ones counting more. Some seconds of a render that went as said are
   // put in beforehand, so that one short render alone says little.

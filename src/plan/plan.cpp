@@ -513,12 +513,7 @@ class Planner {
 
 /// Said against taken of the seat's latest renders: how likely is it that so much work is done by then.
 void say_when(Plan& p, const Notebook& notebook, const std::vector<FreeTime>& free) {
-  std::vector<double> ratios;
-  for (const PriceRecord& r : notebook.prices())
-    if (r.said_s > 0.5) ratios.push_back(r.taken_s / r.said_s);
-  // One that knows nothing yet: it may take a quarter less or half as much again.
-  for (const double r : {0.75, 0.9, 1.0, 1.1, 1.25, 1.5}) ratios.push_back(r);
-  std::sort(ratios.begin(), ratios.end());
+  const std::vector<double> ratios = notebook.price_ratios();
   p.ready_in_high = done_at(free, p.render_seconds * ratios[static_cast<std::size_t>(0.9 * static_cast<double>(ratios.size() - 1))]);
   const auto chance = [&](double work, std::int64_t at) {
     double sum = 0;

@@ -47,6 +47,30 @@ const char* after_window_name(QueueSettings::AfterWindow a) {
   return kNames[static_cast<std::size_t>(a)];
 }
 
+Frames frames_of(const Making& m) {
+  Frames n = 0;
+  for (const FrameRange& r : m.subject.frames) n += r.length();
+  return n;
+}
+
+/// What is made around a frame, and the rest of it. Only what renders frames of the timeline can be taken apart.
+std::pair<Making, Making> apart(const Making& m, std::optional<Frames> at) {
+  constexpr Frames kAround = 12;
+  Making bad = m, rest = m;
+  rest.subject.frames.clear();
+  if (m.what != Making::What::frames || !at) return {bad, rest};
+  bad.subject.frames.clear();
+  for (const FrameRange& r : m.subject.frames) {
+    const FrameRange inside{std::clamp(*at - kAround, r.in, r.out), std::clamp(*at + kAround + 1, r.in, r.out)};
+    if (inside.length() > 0) bad.subject.frames.push_back(inside);
+    for (const FrameRange& left : {FrameRange{r.in, inside.in}, FrameRange{inside.out, r.out}})
+      if (left.length() > 0) rest.subject.frames.push_back(left);
+  }
+  // A frame that is none of its own tells nothing.
+  if (bad.subject.frames.empty()) return {m, Making{m.what, {}}};
+  return {bad, rest};
+}
+
 std::vector<std::string> lines_of(const std::string& text) {
   std::vector<std::string> lines;
   for (std::size_t at = 0; at < text.size();) {
@@ -102,27 +126,35 @@ Result<Journal> Journal::open(const fs::path& file) {
   auto database = Database::open(file, kSteps, "queue");
   if (!database) return std::unexpected(database.error());
   Journal j;
-  j.database_ = std::move(*database);
+  j.database_ = std::move(*database), j.file_ = file;
   return j;
+}
+
+Result<std::int64_t> Journal::insert(const Job& j, double place) {
+  if (auto r = database_.prepare("INSERT INTO job(timeline, file, snapshot, remedy, what, making, shelf, notebook, frames, modelled_s, said_s, bytes, state, "
+                                 "priority, place, added, delivery, tries, trouble, ended) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+                   .bind(std::string_view(j.timeline)).bind(std::string_view(j.file)).bind(std::string_view(j.snapshot)).bind(std::string_view(j.remedy))
+                   .bind(std::string_view(j.what)).bind(std::string_view(to_json(j.making).dump())).bind(std::string_view(j.shelf))
+                   .bind(std::string_view(j.notebook)).bind(j.price.frames).bind(j.price.modelled_s).bind(j.price.said_s)
+                   .bind(static_cast<std::int64_t>(j.bytes)).bind(static_cast<std::int64_t>(j.state)).bind(std::int64_t{j.priority}).bind(place)
+                   .bind(std::string_view(now_utc())).bind(std::string_view(j.delivery)).bind(std::int64_t{j.tries}).bind(std::string_view(j.trouble))
+                   .bind(std::string_view(j.ended)).run();
+      !r)
+    return std::unexpected(r.error());
+  Statement rowid = database_.prepare("SELECT last_insert_rowid()");
+  rowid.step();
+  return rowid.integer(0);
 }
 
 Result<std::int64_t> Journal::add(Job j) {
   std::int64_t id = 0;
+  j.state = JobState::waiting, j.tries = 0, j.trouble.clear(), j.ended.clear();
   const auto done = database_.change([&]() -> Result<void> {
     Statement last = database_.prepare("SELECT ifnull(max(place), 0) FROM job");
     last.step();
-    const double place = last.real(0) + 1;
-    if (auto r = database_.prepare("INSERT INTO job(timeline, file, snapshot, remedy, what, making, shelf, notebook, frames, modelled_s, said_s, bytes, state, "
-                                   "priority, place, added, delivery) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,0,?,?,?,?)")
-                     .bind(std::string_view(j.timeline)).bind(std::string_view(j.file)).bind(std::string_view(j.snapshot)).bind(std::string_view(j.remedy))
-                     .bind(std::string_view(j.what)).bind(std::string_view(to_json(j.making).dump())).bind(std::string_view(j.shelf))
-                     .bind(std::string_view(j.notebook)).bind(j.price.frames).bind(j.price.modelled_s).bind(j.price.said_s)
-                     .bind(static_cast<std::int64_t>(j.bytes)).bind(std::int64_t{j.priority}).bind(place).bind(std::string_view(now_utc()))
-                     .bind(std::string_view(j.delivery)).run();
-        !r)
-      return r;
-    Statement rowid = database_.prepare("SELECT last_insert_rowid()");
-    rowid.step(), id = rowid.integer(0);
+    const auto added = insert(j, last.real(0) + 1);
+    if (!added) return std::unexpected(added.error());
+    id = *added;
     return {};
   });
   if (!done) return std::unexpected(done.error());
@@ -175,15 +207,33 @@ Result<void> Journal::end(std::int64_t id, JobState state, const std::string& tr
       .bind(static_cast<std::int64_t>(state)).bind(std::string_view(trouble)).bind(taken_s).bind(std::string_view(now_utc())).bind(id).run();
 }
 
-Result<void> Journal::failed(std::int64_t id, const std::string& trouble) {
-  return database_.change([&]() -> Result<void> {
+Result<bool> Journal::failed(std::int64_t id, const std::string& trouble, std::optional<Frames> at) {
+  bool aside = false;
+  const auto done = database_.change([&]() -> Result<void> {
     const auto j = job(id);
     if (!j || j->state != JobState::working) return {};
     if (j->tries < kMostTries)
       return database_.prepare("UPDATE job SET state = 0, by = '', trouble = ? WHERE id = ?").bind(std::string_view(trouble)).bind(id).run();
-    return end(id, JobState::failed, trouble, 0);
+    aside = true;
+    const auto [bad, rest] = apart(j->making, at);
+    const Frames all = frames_of(j->making), kept = frames_of(rest);
+    if (kept == 0) return end(id, JobState::failed, trouble, 0);
+    Job set_aside = *j;
+    const double share = static_cast<double>(all - kept) / static_cast<double>(all);
+    set_aside.making = bad, set_aside.state = JobState::failed, set_aside.trouble = trouble, set_aside.ended = now_utc();
+    set_aside.price = {all - kept, j->price.modelled_s * share, j->price.said_s * share};
+    set_aside.bytes = static_cast<std::uint64_t>(static_cast<double>(j->bytes) * share);
+    const auto other = insert(set_aside, j->place);
+    if (!other) return std::unexpected(other.error());
+    const std::string why = fmt::format("{} frames of it are set aside: job {} says why.", all - kept, *other);
+    if (auto r = database_.prepare("UPDATE job SET state = 0, by = '', tries = 0, trouble = ? WHERE id = ?").bind(std::string_view(why)).bind(id).run(); !r) return r;
+    return narrow(id, rest, kept, 1 - share);
   });
+  if (!done) return std::unexpected(done.error());
+  return aside;
 }
+
+fs::path Journal::crash_file(std::int64_t id) const { return file_.parent_path() / "queue" / fmt::format("crash-{}", id); }
 
 Result<int> Journal::reclaim(const std::string& own) {
   int n = 0;

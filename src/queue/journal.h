@@ -73,8 +73,11 @@ class Journal {
   Result<std::optional<Job>> take(const std::string& process);
   Result<void> progress(std::int64_t id, Frames done);
   Result<void> end(std::int64_t id, JobState state, const std::string& trouble, double taken_s);
-  /// The job is done again in a fresh process, or set aside when that was tried twice.
-  Result<void> failed(std::int64_t id, const std::string& trouble);
+  /// The job is done again in a fresh process. When that was tried twice it is set aside: where it is known `at` which frame
+  /// it failed, half a second around that, as a job of its own, and the rest waits again. Whether something was set aside.
+  Result<bool> failed(std::int64_t id, const std::string& trouble, std::optional<Frames> at = {});
+  /// Where the process of a job tells that it crashed (base/crash.h).
+  fs::path crash_file(std::int64_t id) const;
   /// Jobs whose process is not there any more wait again, and those of `own`, which does nothing at the moment. How many.
   Result<int> reclaim(const std::string& own);
 
@@ -122,6 +125,8 @@ class Journal {
  private:
   std::string value(const char* key) const;
   Result<void> set_value(const char* key, const std::string& value);
+  Result<std::int64_t> insert(const Job& job, double place);
+  fs::path file_;
   Database database_;
 };
 

@@ -6,6 +6,7 @@
 #include <unordered_set>
 
 #include "base/clock.h"
+#include "base/crash.h"
 #include "base/log.h"
 #include "base/timecode.h"
 #include "media/writer.h"
@@ -45,6 +46,7 @@ class PieceWriter {
 
  private:
   Result<void> encode(const FrameResult& frame) {
+    const DoingScope says("encode", frame.frame);
     const FrameRange& range = pieces_[piece_];
     const Timeline& t = *program_.timeline();
     if (frame.failed) return std::unexpected(*frame.failed);

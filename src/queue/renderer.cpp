@@ -11,6 +11,7 @@
 #include <thread>
 
 #include "base/clock.h"
+#include "base/crash.h"
 #include "queue/idle.h"
 
 namespace gc {
@@ -30,6 +31,13 @@ int minute_now() {
   std::tm local{};
   localtime_r(&t, &local);
   return local.tm_hour * 60 + local.tm_min;
+}
+
+/// What the job that would be taken next is said to take.
+double bytes_of_next(const Journal& journal) {
+  for (const Job& j : journal.jobs())
+    if (j.state == JobState::waiting && !j.paused) return static_cast<double>(j.bytes);
+  return 0;
 }
 
 /// A job's process, with everything that it started.
@@ -97,7 +105,7 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
   std::optional<Child> child;
   std::int64_t job = 0;
   Stopwatch spell, worked;
-  double counted = 0;  ///< ms of work
+  double counted = 0, written = 0;  ///< ms of work, and bytes as they were said
   bool ended_by_us = false;  ///< the job was told to end; it waits again
   QueueSettings settings = journal.settings();
   Stopwatch since_settings;
@@ -123,24 +131,27 @@ Result<RendererReport> run_renderer(Journal& journal, const RendererOptions& o, 
       if (const auto status = child->ended()) {
         child.reset();
         const auto ended = journal.job(job);
-        if (ended && ended->state == JobState::done) ++report.done;
+        if (ended && ended->state == JobState::done) ++report.done, written += static_cast<double>(ended->bytes);
         else if (ended && ended->state == JobState::failed) ++report.failed;
         else if (ended && ended->state == JobState::working) {
           // It did not say how it ended.
           if (ended_by_us) {
             if (auto r = journal.reclaim(me); !r) return std::unexpected(r.error());
           } else {
+            const auto crash = take_crash(journal.crash_file(job));
             const std::string how = WIFSIGNALED(*status) ? fmt::format("ended by signal {} ({})", WTERMSIG(*status), ::strsignal(WTERMSIG(*status)))
                                                          : fmt::format("ended with code {}", WEXITSTATUS(*status));
-            if (auto r = journal.failed(job, fmt::format("Its process {} at frame {} of {}; `gclk work --one {}` does it again by itself, from {}.", how, ended->done,
-                                                         ended->price.frames, job, ended->snapshot));
-                !r)
-              return std::unexpected(r.error());
-            if (const auto after = journal.job(job); after && after->state == JobState::failed) ++report.failed;
+            const std::string where = crash && crash->frame >= 0 ? fmt::format("in '{}', of frame {} of the timeline", crash->what, crash->frame)
+                                                                 : fmt::format("at frame {} of {}", ended->done, ended->price.frames);
+            const auto aside = journal.failed(job, fmt::format("Its process {} {}; `gclk work --one {}` does it again by itself, from {}.", how, where, job, ended->snapshot),
+                                              crash && crash->frame >= 0 ? std::optional(crash->frame) : std::nullopt);
+            if (!aside) return std::unexpected(aside.error());
+            report.failed += *aside;
           }
         }
       }
     } else if (leave.share > 0 && !over) {
+      if (o.most_bytes > 0 && written + bytes_of_next(journal) > o.most_bytes) break;
       const auto next = journal.take(me);
       if (!next) return std::unexpected(next.error());
       if (*next) {

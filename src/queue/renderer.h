@@ -13,6 +13,7 @@ struct RendererOptions {
   std::function<int(std::int64_t job)> start;
   bool until_empty = true;     ///< ends when nothing waits, or when a window asks it to; else goes on until it is stopped
   double most_seconds = 0;     ///< of work; 0: no limit
+  double most_bytes = 0;       ///< to be written; a job that would take more is not begun; 0: no limit
   std::function<double()> without_input;  ///< seconds; empty: as the machine says
   std::function<double()> memory_stalled; ///< 0…1; empty: as the machine says
 };

@@ -8,6 +8,7 @@
 #include "base/gauge.h"
 #include "effects/motion.h"
 #include "effects/points.h"
+#include "base/crash.h"
 #include "media/convert.h"
 #include "render/device.h"
 #include "timeline/keys.h"
@@ -15,9 +16,12 @@
 namespace gc {
 namespace {
 
+const char* words_of(const StageRef& stage) { return stage.law ? stage.law->label.c_str() : stage_name(stage.kind); }
+
 /// Times a step and adds it to the log.
 template <class F>
 void timed(StageLog& log, const StageRef& stage, F&& step) {
+  const DoingScope says(words_of(stage));
   const Stopwatch wall;
   const CpuStopwatch cpu;
   step();
@@ -415,6 +419,7 @@ class Processor {
       whose.push_back(&e);
     }
     if (points.empty()) return i;
+    const DoingScope says(words_of(whose.front()->stage_at(at.frame)));
     const CpuStopwatch cpu;
     const Stopwatch wall;
     std::vector<double> ms;
@@ -544,6 +549,7 @@ Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& i
   open_.front().asked = frames_;
   if (request.keep > 0) open_.front().reader->keep(request.keep);
   FrameReader& reader = *open_.front().reader;
+  const DoingScope says(words_of(request.decode));
   auto picture = request.fields ? reader.take_progressive(request.frame, &times)
                                 : reader.take(request.frame, &times, request.checksum);
   if (!picture) return std::unexpected(picture.error());
@@ -618,6 +624,7 @@ std::optional<Decoded> decode(const Fetched& fetched, const SealLookup* seals, S
     d.pictures.push_back(nullptr);
     if (!p.coded) continue;
     ReadTimes t;
+    const DoingScope says(words_of(request.decode), d.recipe.frame);
     auto frame = p.coded->get(&t);
     d.waited_ms += t.waited_ms;
     const double ended = now_ms();
@@ -664,6 +671,7 @@ Decoded fetch_and_decode(const Program& program, Frames frame, const SealLookup*
 Image process(const Program& program, const Decoded& decoded, StageLog& log, MemoryCache* cache,
               FrameNotes* notes) {
   FrameNotes unheard;
+  const DoingScope says("", decoded.recipe.frame);
   const Program& playing = program.playing(decoded.recipe.frame);
   Processor p(decoded, log, cache, notes ? *notes : unheard);
   if (decoded.recipe.seal) return p.sealed(playing);

@@ -20,12 +20,9 @@ constexpr std::uint64_t kOverhead = 64 << 10;
 
 /// Days from an ISO 8601 time in UTC until now; a year when it is none.
 double days_since(const std::string& iso) {
-  tm t{};
-  if (std::sscanf(iso.c_str(), "%d-%d-%dT%d:%d:%d", &t.tm_year, &t.tm_mon, &t.tm_mday, &t.tm_hour, &t.tm_min, &t.tm_sec) < 6)
-    return 365;
-  t.tm_year -= 1900, t.tm_mon -= 1;
+  const auto then = seconds_of_utc(iso);
   // A clock that was set back makes nothing wanted from the future.
-  return std::max(0.0, std::difftime(::time(nullptr), ::timegm(&t)) / 86400);
+  return then ? std::max(0.0, (seconds_now() - *then) / 86400) : 365;
 }
 
 /// In one stroke under its own name: cut off before it, it is empty, and swept.

@@ -31,7 +31,9 @@ class Closing : public TheWindow {
   void TearDown() override {
     for (const Job& j : journal_->jobs()) (void)journal_->cancel(j.id);
     wait_for([&] { return journal_->holder().empty(); }, 60000);
-    (void)journal_->set_settings({});
+    destroy();
+    journal_.reset();
+    for (const char* name : {"queue.sqlite", "queue.sqlite-wal", "queue.sqlite-shm"}) fs::remove(data_folder() / name);
   }
   QDialog* box() { return window->findChild<QMessageBox*>("work-left"); }
   void answer(const char* word) {

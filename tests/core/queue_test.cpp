@@ -7,6 +7,8 @@
 #include <thread>
 
 #include "commands.h"
+#include "base/clock.h"
+#include "base/crash.h"
 #include "desk/queueing.h"
 #include "queue/flat_out.h"
 #include "queue/hush.h"
@@ -93,6 +95,77 @@ TEST_F(Queued, ACrashIsTriedOnceMoreAndThenSetAsideWhileTheRestGoesOn) {
   EXPECT_EQ(failed.tries, 2);
   EXPECT_THAT(failed.trouble, HasSubstr("signal 11"));
   EXPECT_THAT(failed.trouble, HasSubstr("at frame 7 of 24"));
+}
+
+TEST_F(Queued, AFrameThatCrashesIsSetAsideWithWhatIsKnownAndTheRestIsDone) {
+  Job j;
+  j.timeline = "Cut", j.file = "/cut.otio", j.remedy = "render:100-196", j.snapshot = "/snapshot.otio", j.price = {96, 9, 9}, j.bytes = 960;
+  j.making.subject.form = Form::vc3_hqx, j.making.subject.frames = {{100, 196}};
+  const std::int64_t id = *journal_.add(j);
+  const RendererReport r = work([&](std::int64_t of) {
+    Journal own = *Journal::open(dir_ / "queue.sqlite");
+    const CrashTeller tells(own.crash_file(of));
+    const Job doing_now = *own.job(of);
+    for (const FrameRange& frames : doing_now.making.subject.frames)
+      for (Frames f = frames.in; f < frames.out; ++f) {
+        const DoingScope frame("", f);
+        const DoingScope stage("Glow");
+        if (f == 150) ::raise(SIGSEGV);
+      }
+    (void)own.end(of, JobState::done, "", 1);
+  });
+  EXPECT_EQ(r.done, 1);
+  EXPECT_EQ(r.failed, 1);
+  const Job rest = *journal_.job(id);
+  EXPECT_EQ(rest.state, JobState::done);
+  EXPECT_EQ(rest.making.subject.frames, (std::vector<FrameRange>{{100, 138}, {163, 196}}));
+  EXPECT_EQ(rest.price.frames, 71);
+  const Job bad = journal_.jobs().front().id == id ? journal_.jobs().back() : journal_.jobs().front();
+  EXPECT_EQ(bad.state, JobState::failed);
+  EXPECT_EQ(bad.making.subject.frames, (std::vector<FrameRange>{{138, 163}}));
+  EXPECT_EQ(bad.price.frames, 25);
+  EXPECT_THAT(bad.trouble, testing::AllOf(HasSubstr("signal 11"), HasSubstr("in 'Glow', of frame 150"), HasSubstr("/snapshot.otio")));
+  EXPECT_FALSE(fs::exists(journal_.crash_file(id)));
+}
+
+TEST_F(Queued, ALimitOfBytesIsKept) {
+  for (const std::uint64_t bytes : {400u, 500u, 300u}) {
+    Job j;
+    j.price = {8, 1, 1}, j.bytes = bytes, j.making.subject.form = Form::vc3_hqx;
+    ASSERT_TRUE(journal_.add(j));
+  }
+  RendererOptions o;
+  o.without_input = [] { return 1e9; }, o.most_bytes = 1000;
+  o.start = [&](std::int64_t id) {
+    const pid_t pid = ::fork();
+    if (pid != 0) return static_cast<int>(pid);
+    (void)Journal::open(dir_ / "queue.sqlite")->end(id, JobState::done, "", 1);
+    ::_exit(0);
+  };
+  const std::atomic<bool> stop{false};
+  const auto r = run_renderer(journal_, o, stop);
+  ASSERT_TRUE(r);
+  EXPECT_EQ(r->done, 2) << "the third would take it to 1200";
+  EXPECT_EQ(journal_.jobs().front().state, JobState::waiting);
+}
+
+TEST(TheQueuesOutlook, CountsWhatIsLeftAndSaysWhenAsARange) {
+  Job a, b, paused, failed;
+  a.state = JobState::working, a.price = {100, 50, 50}, a.done = 40, a.began = "2026-03-28T10:00:00Z";
+  b.price = {60, 20, 20};
+  paused.paused = true, paused.price = {10, 5, 5};
+  failed.state = JobState::failed;
+  // Ten earlier renders: the first took half of what was said, the last twice as much.
+  const QueueOutlook o = outlook({a, b, paused, failed}, {0.5, 0.8, 0.9, 1, 1, 1, 1, 1.1, 1.2, 1.4, 2}, *seconds_of_utc("2026-03-28T10:00:20Z"));
+  EXPECT_EQ(o.open, 2);
+  EXPECT_EQ(o.failed, 1);
+  EXPECT_EQ(o.frames_left, 120);
+  EXPECT_DOUBLE_EQ(o.seconds_left, 30 + 20);
+  EXPECT_DOUBLE_EQ(*o.frames_a_second, 2);
+  EXPECT_DOUBLE_EQ(o.soonest_s, 50 * 0.8);
+  EXPECT_DOUBLE_EQ(o.latest_s, 50 * 1.4);
+  EXPECT_THAT(o.sentence(1'774'692'020), testing::AllOf(HasSubstr("2 to be done, 120 frames"), HasSubstr("at 2.0 frames a second"), HasSubstr("if nothing holds it up")));
+  EXPECT_EQ(outlook({paused}, {}, 0).sentence(0), "Nothing waits.");
 }
 
 TEST_F(Queued, OneRendererForASeat) {
