@@ -6,6 +6,7 @@
 namespace gc {
 
 Result<CleanReport> Shelf::give(const NameSet& names, const fs::path& folder, const std::function<bool(std::size_t, std::size_t)>& progress) const {
+  settled();
   std::vector<Chunk> chosen;
   {
     const std::shared_lock lock(mutex_);
@@ -28,6 +29,7 @@ Result<CleanReport> Shelf::give(const NameSet& names, const fs::path& folder, co
 }
 
 Result<TakenIn> Shelf::take(const fs::path& folder, const std::function<bool(std::size_t, std::size_t)>& progress) {
+  settled();
   std::vector<fs::path> described;
   std::error_code e;
   for (fs::directory_iterator it(folder, e), end; !e && it != end; it.increment(e))

@@ -26,6 +26,7 @@ void count(const Chunk& c, CleanReport& r) {
 }  // namespace
 
 std::vector<const Shelf::Piece*> Shelf::selected(const Selection& what, const std::vector<ProgramPtr>& open) const {
+  settled();
   NameSet matched;
   std::vector<std::string> open_names;
   for (const ProgramPtr& p : open) {
@@ -87,6 +88,7 @@ Result<CleanReport> Shelf::clean(const Selection& what, const std::vector<Progra
 }
 
 Result<CleanReport> Shelf::restore() {
+  settled();
   CleanReport r;
   if (!writable_) return environment("the shelf may only be read", folder_.string(), "Use it where it may be written to.");
   const std::lock_guard writing(writing_);
@@ -104,6 +106,7 @@ Result<CleanReport> Shelf::restore() {
 }
 
 CleanReport Shelf::removed() const {
+  settled();
   CleanReport r;
   const std::shared_lock lock(mutex_);
   for (const auto& p : pieces_)
@@ -112,6 +115,7 @@ CleanReport Shelf::removed() const {
 }
 
 Result<CleanReport> Shelf::erase(const std::vector<std::string>& files) const {
+  settled();
   CleanReport r;
   if (!writable_) return environment("the shelf may only be read", folder_.string(), "Clean it where it may be written to.");
   const std::lock_guard writing(writing_);
@@ -132,6 +136,7 @@ Result<CleanReport> Shelf::purge() {
 }
 
 Result<void> Shelf::discard(const Program& program) {
+  settled();
   const NameSet names = names_of(program);
   std::vector<std::string> files;
   {

@@ -116,6 +116,11 @@ NameSet Shelf::wanted() const {
 }
 
 std::vector<ShelfVolume> Shelf::volumes() const {
+  settled();
+  return volumes_now();
+}
+
+std::vector<ShelfVolume> Shelf::volumes_now() const {
   std::vector<ShelfVolume> all{{folder_.string(), true, {}, std::uint64_t{1} << 30, 0, true, 0, 0}};
   if (database_.is_open()) {
     Statement q = database_.prepare("SELECT folder, budget, floor, read_mb_s, budget IS NULL FROM volume ORDER BY rowid");
@@ -172,7 +177,7 @@ struct Shelf::Budget {
 
 Result<std::pair<std::string, std::int64_t>> Shelf::hold(std::uint64_t bytes, double needs_mb_s,
                                                          const std::optional<std::string>& only, std::int64_t row) {
-  const std::vector<ShelfVolume> all = volumes();
+  const std::vector<ShelfVolume> all = volumes_now();
   std::string where;
   std::vector<std::string> victims;
   std::uint64_t least_short = std::numeric_limits<std::uint64_t>::max();

@@ -7,6 +7,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <array>
+#include <bit>
 #include <cstring>
 #include <future>
 #include <thread>
@@ -51,48 +53,55 @@ std::vector<Hash128> unpacked(std::string_view blob) {
   return hashes;
 }
 
-/// What lies in a folder of pieces.
-struct Listing {
-  absl::flat_hash_map<std::string, std::uint64_t> sizes;  ///< of its pieces, by name
-  std::size_t described = 0;                              ///< files that stand beside one
-  std::vector<std::string> writing;                       ///< half-written pieces and who writes them
-};
-Listing listing_of(const fs::path& folder) {
-  Listing all;
-  if (const auto drive = throttle_of(folder)) (void)drive->read(1);
-  DIR* dir = ::opendir(folder.c_str());
-  if (!dir) return all;
-  while (const dirent* entry = ::readdir(dir)) {
-    const std::string_view name = entry->d_name;
-    struct stat s {};
-    if (name.starts_with(".")) continue;
-    if (name.starts_with(kWriting)) all.writing.emplace_back(name);
-    else if (name.ends_with(".json")) ++all.described;
-    else if (::fstatat(::dirfd(dir), entry->d_name, &s, 0) == 0) all.sizes.emplace(name, static_cast<std::uint64_t>(s.st_size));
-  }
-  ::closedir(dir);
-  return all;
-}
-
-/// Removes half-written pieces whose lease names a process of this machine that is gone. Those of other
-/// machines, and those without a lease, are left alone: nobody here can tell whether they are being written.
-void sweep(const fs::path& folder, const Listing& listing) {
-  std::error_code e;
-  for (const std::string& name : listing.writing) {
-    if (!name.ends_with(kLease)) continue;
-    const auto process = read_file(folder / name, 4096);
-    if (!process || (!process->empty() && may_be_alive(*process))) continue;
-    const std::string dead = name.substr(0, name.size() - std::strlen(kLease));
-    for (const std::string& piece : listing.writing)
-      if (piece.starts_with(dead + "-")) fs::remove(folder / piece, e);
-    fs::remove(folder / name, e);
-  }
-}
-
 /// Whether it answers something else than finished frames.
 bool is_tap(const Chunk& c) { return c.kind != TapKind::frame && c.removed.empty(); }
 
 }  // namespace
+
+/// What lies in a folder of pieces.
+struct Shelf::Listing {
+  absl::flat_hash_map<std::string, std::uint64_t> sizes;  ///< of its pieces, by name
+  std::size_t described = 0;                              ///< files that stand beside one
+  std::vector<std::string> writing;                       ///< half-written pieces and who writes them
+
+  static Listing of(const fs::path& folder) {
+    Listing all;
+    if (const auto drive = throttle_of(folder)) (void)drive->read(1);
+    DIR* dir = ::opendir(folder.c_str());
+    if (!dir) return all;
+    while (const dirent* entry = ::readdir(dir)) {
+      const std::string_view name = entry->d_name;
+      struct stat s {};
+      if (name.starts_with(".")) continue;
+      if (name.starts_with(kWriting)) all.writing.emplace_back(name);
+      else if (name.ends_with(".json")) ++all.described;
+      else if (::fstatat(::dirfd(dir), entry->d_name, &s, 0) == 0) all.sizes.emplace(name, static_cast<std::uint64_t>(s.st_size));
+    }
+    ::closedir(dir);
+    return all;
+  }
+
+  /// Whether the piece is there as it was written.
+  bool has(const Chunk& c) const {
+    const auto it = sizes.find(c.file);
+    return it != sizes.end() && it->second == c.bytes;
+  }
+
+  /// Removes half-written pieces whose lease names a process of this machine that is gone. Those of other
+  /// machines, and those without a lease, are left alone: nobody here can tell whether they are being written.
+  void sweep(const fs::path& folder) const {
+    std::error_code e;
+    for (const std::string& name : writing) {
+      if (!name.ends_with(kLease)) continue;
+      const auto process = read_file(folder / name, 4096);
+      if (!process || (!process->empty() && may_be_alive(*process))) continue;
+      const std::string dead = name.substr(0, name.size() - std::strlen(kLease));
+      for (const std::string& piece : writing)
+        if (piece.starts_with(dead + "-")) fs::remove(folder / piece, e);
+      fs::remove(folder / name, e);
+    }
+  }
+};
 
 Result<std::shared_ptr<Shelf>> Shelf::open(const fs::path& folder) {
   std::error_code e;
@@ -131,6 +140,7 @@ Result<std::shared_ptr<Shelf>> Shelf::open(const fs::path& folder) {
 }
 
 Shelf::~Shelf() {
+  settled();
   if (writable_ && database_.is_open()) note_use(), end_lease();
 }
 
@@ -149,10 +159,17 @@ bool Shelf::whole(const Chunk& chunk) const {
   return fs::file_size(file_of(chunk), e) == chunk.bytes && !e;
 }
 
+std::size_t Shelf::findable(const Chunk& chunk) { return std::min(chunk.frames.size(), Place::kMost); }
+
 /// Puts the frames of pieces into their places while further pieces are read from the index: each takes as long as the other.
 class Shelf::Placing {
  public:
-  Placing(const Shelf& shelf, std::size_t most) : shelf_(shelf) { pieces.reserve(most), thread_ = std::jthread([this] { work(); }); }
+  Placing(const Shelf& shelf, std::size_t most) : shelf_(shelf) {
+    pieces.reserve(most);
+    for (auto& region : regions_) region.reserve(shelf.places_.capacity() / 2 / kRegions);
+    shift_ = 7 + std::max(0, static_cast<int>(std::bit_width(shelf.places_.capacity()) - std::bit_width(kRegions - 1)));
+    thread_ = std::jthread([this] { work(); });
+  }
   ~Placing() { over_ = true; }
 
   bool full() const { return pieces.size() == pieces.capacity(); }
@@ -162,48 +179,52 @@ class Shelf::Placing {
     pieces.push_back(std::move(piece));
     if (pieces.size() % kAtOnce == 0) ready_.store(pieces.size(), std::memory_order_release);
   }
-  /// Waits until all is in its place. Of pieces that have the same frame the latest that can be read answers.
-  void finish(const std::function<Reach(const Chunk&)>& reach_of) {
+  /// Waits until all is in its place.
+  void finish() {
     ready_ = pieces.size(), over_ = true;
     thread_.join();
     if (!in_order_)
       std::ranges::stable_sort(pieces, [](const auto& a, const auto& b) { return a->chunk.made < b->chunk.made; });
-    for (const auto& p : pieces) p->reach = reach_of(p->chunk);
-    if (doubled_.empty()) return;
-    for (const Hash128& name : doubled_) shelf_.places_.erase(name);
-    for (const auto& p : pieces) {
-      if (!p->overlaps) continue;
-      for (std::uint32_t i = 0; i < p->chunk.frames.size(); ++i)
-        if (doubled_.contains(p->chunk.frames[i])) shelf_.answer(p->chunk.frames[i], {p.get(), i});
-    }
   }
 
-  std::vector<std::unique_ptr<Piece>> pieces;  ///< in the order of the index
+  std::vector<std::unique_ptr<Piece>> pieces;  ///< in the order of the index; when all are there, the earliest first
+  Names doubled;                               ///< frames in more than one piece
 
  private:
   void work() {
     for (std::size_t done = 0;;) {
       const bool last = over_;
       const std::size_t ready = ready_.load(std::memory_order_acquire);
-      for (; done < ready; ++done) place(*pieces[done]);
-      if (last && done == ready_) return;
+      for (; done < ready; ++done) receive(*pieces[done]);
+      if (last && done == ready_) break;
       std::this_thread::sleep_for(std::chrono::microseconds(100));
     }
+    for (const auto& region : regions_)
+      for (const Arrival& a : region) place(a);
   }
-  void place(Piece& p) {
+  void receive(Piece& p) {
+    shelf_.by_file_.emplace(p.chunk.file, &p);
     if (!p.chunk.removed.empty()) return;
-    // Of a million places hardly one lies in a cache: those of a piece are fetched all at once.
-    for (const Hash128& name : p.chunk.frames) shelf_.places_.prefetch(name);
-    for (std::uint32_t i = 0; i < p.chunk.frames.size(); ++i) {
-      const auto [it, fresh] = shelf_.places_.try_emplace(p.chunk.frames[i], Place{&p, i});
-      if (fresh) continue;
-      it->second.piece->overlaps = p.overlaps = true;
-      doubled_.insert(p.chunk.frames[i]);
+    const ByName hash;
+    for (std::size_t i = 0; i < findable(p.chunk); ++i) {
+      const std::size_t h = hash(p.chunk.frames[i]);
+      regions_[h >> shift_ & (kRegions - 1)].push_back({h, {&p, i}});
     }
   }
+  void place(const Arrival& a) {
+    bool fresh = false;
+    const auto it = shelf_.places_.lazy_emplace(a, [&](const auto& make) { make(a.place), fresh = true; });
+    if (fresh) return;
+    it->piece()->overlaps = a.place.piece()->overlaps = true;
+    doubled.insert(a.place.name());
+  }
 
+  /// The table is filled region after region: put in as they come, each of a million places would have to be fetched from
+  /// memory by itself, while a region lies in a core's cache.
+  static constexpr std::size_t kRegions = 128;
+  std::array<std::vector<Arrival>, kRegions> regions_;
+  int shift_ = 0;  ///< of a hash, so that its lowest bits are those of the region (the table goes by a hash without its lowest 7)
   const Shelf& shelf_;
-  Names doubled_;  ///< in more than one piece
   bool in_order_ = true;
   std::atomic<std::size_t> ready_ = 0;
   std::atomic<bool> over_ = false;
@@ -213,14 +234,9 @@ class Shelf::Placing {
 Result<void> Shelf::load() const {
   // What others add from here on is seen as a change.
   if (Statement version = database_.prepare("PRAGMA data_version"); version.step()) seen_version_ = version.integer(0);
-  // The folders are looked through while the index is read.
-  std::map<std::string, std::future<Listing>> listings;
-  const auto list = [&](const std::string& volume) {
-    if (!listings.contains(volume)) listings[volume] = std::async(std::launch::async, listing_of, chunks_of(volume));
-  };
-  list("");
+  Recorded recorded{{"", 0}};
   Statement v = database_.prepare("SELECT folder FROM volume WHERE folder != ''");
-  while (v.step()) list(v.text(0));
+  while (v.step()) recorded[v.text(0)];
   std::vector<Chunk> rows;         // that may be known
   std::optional<Placing> placing;  // where nothing is known yet
   std::unique_lock lock(mutex_);
@@ -239,7 +255,6 @@ Result<void> Shelf::load() const {
   Statement q = reader->prepare(
       R"(SELECT file, frames, bytes, timeline, segment, "offset", made, "after", sums, kind, form, width, height, seconds, used,
          pinned, removed, volume, beside FROM chunk)");
-  std::map<std::string, std::size_t> recorded;
   std::size_t* of_volume = nullptr;  // the count of the volume that is read about
   std::optional<std::string> counted;
   while ((!placing || !placing->full()) && q.step()) {
@@ -251,10 +266,7 @@ Result<void> Shelf::load() const {
     c.width = static_cast<int>(q.integer(11)), c.height = static_cast<int>(q.integer(12));
     c.seconds = q.real(13), c.used = q.text(14), c.pinned = q.integer(15) != 0, c.removed = q.text(16), c.volume = q.text(17);
     c.beside = static_cast<std::uint64_t>(q.integer(18));
-    if (!of_volume || *counted != c.volume) {
-      list(c.volume);
-      of_volume = &recorded[c.volume], counted = c.volume;
-    }
+    if (!of_volume || *counted != c.volume) of_volume = &recorded[c.volume], counted = c.volume;
     ++*of_volume;
     if (!placing) {
       rows.push_back(std::move(c));
@@ -262,7 +274,6 @@ Result<void> Shelf::load() const {
     }
     auto piece = std::make_unique<Piece>();
     piece->chunk = std::move(c);
-    by_file_.emplace(piece->chunk.file, piece.get());
     placing->add(std::move(piece));
   }
   if (!q.ok()) {
@@ -271,49 +282,95 @@ Result<void> Shelf::load() const {
     return bad_input("the shelf index cannot be read: " + reader->message(), database_.path().string(),
                      "Move the index away; it is made again from what stands beside the pieces.");
   }
-  std::map<std::string, Listing> folders;
-  for (auto& [volume, listing] : listings) folders[volume] = listing.get();
-  int away = 0;
-  const auto reach_of = [&](const Chunk& c) {
-    const auto& sizes = folders[c.volume].sizes;
-    const auto it = sizes.find(c.file);
-    const bool there = it != sizes.end() && it->second == c.bytes;
-    away += !there;
-    return there ? Reach::readable : Reach::away;
-  };
   if (placing) {
-    for (const auto& [volume, folder] : folders) sweep(chunks_of(volume), folder);
-    placing->finish(reach_of);
+    Listings listings = listings_of(recorded);
+    placing->finish();
     pieces_ = std::move(placing->pieces);
     for (const auto& p : pieces_) taps_ += is_tap(p->chunk);
+    answer_doubled(placing->doubled);
     ++changes_;
-  } else {
-    lock.lock();
-    // The latest is indexed last, and answers.
-    const auto earlier = [](const Chunk& a, const Chunk& b) { return a.made < b.made; };
-    if (!std::is_sorted(rows.begin(), rows.end(), earlier)) std::stable_sort(rows.begin(), rows.end(), earlier);
-    absl::flat_hash_set<std::string> before;
-    for (const auto& p : pieces_) before.insert(p->chunk.file);
-    for (Chunk& c : rows) {
-      const Reach reach = reach_of(c);
-      before.erase(c.file);
-      const auto known = by_file_.find(c.file);
-      if (known == by_file_.end()) {
-        index(std::move(c), reach);
-        continue;
-      }
-      Piece& p = *known->second;
-      p.chunk.pinned = c.pinned;
-      if (p.chunk.removed != c.removed || p.chunk.volume != c.volume || p.chunk.bytes != c.bytes) index(std::move(c), reach);
-      else if (reach == Reach::readable && p.reach == Reach::away) p.reach = Reach::readable, ++changes_;
-    }
-    for (const std::string& file : before) forget(file);
+    const std::lock_guard looking(looking_mutex_);
+    looking_ = std::async(std::launch::async, [this, recorded = std::move(recorded), listings = std::move(listings), doubled = std::move(placing->doubled)]() mutable {
+      if (const auto threw = caught([&] { look_at_files(recorded, std::move(listings), doubled); })) spdlog::warn("{}", threw->text());
+    });
+    return {};
   }
-  if (away > 0) spdlog::warn("{} sealed pieces of {} cannot be read now; their frames are live", away, folder_.string());
-  // Pieces that the index does not have: it was lost, or is older than they are.
+  std::map<std::string, Listing> folders;
+  for (auto& [volume, listing] : listings_of(recorded)) folders[volume] = listing.get();
+  int away = 0;
+  lock.lock();
+  // The latest is indexed last, and answers.
+  const auto earlier = [](const Chunk& a, const Chunk& b) { return a.made < b.made; };
+  if (!std::is_sorted(rows.begin(), rows.end(), earlier)) std::stable_sort(rows.begin(), rows.end(), earlier);
+  absl::flat_hash_set<std::string> before;
+  for (const auto& p : pieces_) before.insert(p->chunk.file);
+  for (Chunk& c : rows) {
+    const Reach reach = folders[c.volume].has(c) ? Reach::readable : Reach::away;
+    away += reach == Reach::away;
+    before.erase(c.file);
+    const auto known = by_file_.find(c.file);
+    if (known == by_file_.end()) {
+      index(std::move(c), reach);
+      continue;
+    }
+    Piece& p = *known->second;
+    p.chunk.pinned = c.pinned;
+    if (p.chunk.removed != c.removed || p.chunk.volume != c.volume || p.chunk.bytes != c.bytes) index(std::move(c), reach);
+    else if (reach == Reach::readable && p.reach == Reach::away) p.reach = Reach::readable, ++changes_;
+  }
+  for (const std::string& file : before) forget(file);
+  say_away(away);
+  return take_in(recorded, folders);
+}
+
+Shelf::Listings Shelf::listings_of(const Recorded& recorded) const {
+  Listings listings;
+  for (const auto& [volume, pieces] : recorded) listings[volume] = std::async(std::launch::async, Listing::of, chunks_of(volume));
+  return listings;
+}
+
+void Shelf::look_at_files(const Recorded& recorded, Listings listings, const Names& doubled) const {
+  std::map<std::string, Listing> folders;
+  for (auto& [volume, listing] : listings) folders[volume] = listing.get();
+  for (const auto& [volume, folder] : folders) folder.sweep(chunks_of(volume));
+  int away = 0;
+  {
+    const std::shared_lock lock(mutex_);
+    const std::string* of = nullptr;
+    const Listing* folder = nullptr;
+    for (const auto& p : pieces_) {
+      if (!of || *of != p->chunk.volume) of = &p->chunk.volume, folder = &folders.at(*of);
+      if (folder->has(p->chunk)) continue;
+      ++away;
+      // Who read it meanwhile knows more.
+      Reach was = Reach::readable;
+      p->reach.compare_exchange_strong(was, Reach::away);
+    }
+  }
+  say_away(away);
+  const std::lock_guard writing(writing_);
+  const std::unique_lock lock(mutex_);
+  if (away > 0) answer_doubled(doubled), ++changes_;
+  if (auto r = take_in(recorded, folders); !r) spdlog::warn("{}", r.error().text());
+}
+
+void Shelf::settled() const {
+  const auto looking = [&] {
+    const std::lock_guard lock(looking_mutex_);
+    return looking_;
+  }();
+  if (looking.valid()) looking.wait();
+}
+
+void Shelf::say_away(int pieces) const {
+  if (pieces > 0) spdlog::warn("{} sealed pieces of {} cannot be read now; their frames are live", pieces, folder_.string());
+}
+
+/// Pieces that the index does not have: it was lost, or is older than they are.
+Result<void> Shelf::take_in(const Recorded& recorded, const std::map<std::string, Listing>& folders) const {
   int taken = 0;
   for (const auto& [volume, folder] : folders) {
-    if (folder.described <= recorded[volume]) continue;
+    if (folder.described <= recorded.at(volume)) continue;
     for (const auto& [name, size] : folder.sizes) {
       if (const auto known = by_file_.find(name); known != by_file_.end()) {
         // What a move left behind that was cut off after the piece was recorded at its new place.
@@ -344,17 +401,29 @@ void Shelf::index(Chunk chunk, Reach reach) const {
   pieces_.push_back(std::move(piece));
   ++changes_;
   if (!p->chunk.removed.empty()) return;
-  for (std::uint32_t i = 0; i < p->chunk.frames.size(); ++i) {
-    const auto [it, fresh] = places_.try_emplace(p->chunk.frames[i], Place{p, i});
+  for (std::size_t i = 0; i < findable(p->chunk); ++i) {
+    const auto [it, fresh] = places_.insert(Place(p, i));
     if (fresh) continue;
-    it->second.piece->overlaps = p->overlaps = true;
-    answer(p->chunk.frames[i], {p, i});
+    it->piece()->overlaps = p->overlaps = true;
+    answer({p, i});
   }
 }
 
-void Shelf::answer(const Hash128& name, Place place) const {
-  const auto [it, fresh] = places_.try_emplace(name, place);
-  if (!fresh && (place.piece->reach == Reach::readable || it->second.piece->reach != Reach::readable)) it->second = place;
+void Shelf::answer_doubled(const Names& doubled) const {
+  for (const Hash128& name : doubled) places_.erase(name);
+  if (doubled.empty()) return;
+  for (const auto& p : pieces_) {
+    if (!p->overlaps || !p->chunk.removed.empty()) continue;
+    for (std::size_t i = 0; i < findable(p->chunk); ++i)
+      if (doubled.contains(p->chunk.frames[i])) answer({p.get(), i});
+  }
+}
+
+void Shelf::answer(Place place) const {
+  const auto [it, fresh] = places_.insert(place);
+  if (fresh || (place.piece()->reach != Reach::readable && it->piece()->reach == Reach::readable)) return;
+  places_.erase(it);
+  places_.insert(place);
 }
 
 void Shelf::forget(const std::string& file) const {
@@ -363,7 +432,7 @@ void Shelf::forget(const std::string& file) const {
   Piece* const p = known->second;
   std::vector<Hash128> lost;
   for (const Hash128& h : p->chunk.frames)
-    if (const auto it = places_.find(h); it != places_.end() && it->second.piece == p) {
+    if (const auto it = places_.find(h); it != places_.end() && it->piece() == p) {
       places_.erase(it);
       if (p->overlaps) lost.push_back(h);
     }
@@ -375,8 +444,8 @@ void Shelf::forget(const std::string& file) const {
   const NameSet open(lost.begin(), lost.end());
   for (const auto& q : pieces_)
     if (q->overlaps && q->chunk.removed.empty())
-      for (std::uint32_t i = 0; i < q->chunk.frames.size(); ++i)
-        if (open.contains(q->chunk.frames[i])) places_.try_emplace(q->chunk.frames[i], Place{q.get(), i});
+      for (std::size_t i = 0; i < findable(q->chunk); ++i)
+        if (open.contains(q->chunk.frames[i])) places_.insert(Place(q.get(), i));
 }
 
 Result<void> Shelf::record(const Chunk& c) const {
@@ -410,12 +479,12 @@ std::optional<SealHit> Shelf::find(const Hash128& name) const {
   const std::shared_lock lock(mutex_);
   const auto it = places_.find(name);
   if (it == places_.end()) return std::nullopt;
-  Piece& piece = *it->second.piece;
+  Piece& piece = *it->piece();
   if (piece.reach != Reach::readable) return std::nullopt;
   piece.read.store(true, std::memory_order_relaxed);
-  const std::size_t at = it->second.index;
+  const std::size_t at = it->index();
   const Chunk& c = piece.chunk;
-  return SealHit{file_of(c), it->second.index, at < c.sums.size() ? c.sums[at] : Hash128{}, c.form, c.width, c.height};
+  return SealHit{file_of(c), it->index(), at < c.sums.size() ? c.sums[at] : Hash128{}, c.form, c.width, c.height};
 }
 
 void Shelf::report_broken(const SealHit& hit) const {
@@ -430,6 +499,7 @@ void Shelf::report_broken(const SealHit& hit) const {
 }
 
 void Shelf::look_again() const {
+  settled();
   std::vector<Chunk> away;
   {
     const std::shared_lock lock(mutex_);
@@ -450,6 +520,7 @@ void Shelf::look_again() const {
 }
 
 std::vector<Chunk> Shelf::pieces() const {
+  settled();
   std::vector<Chunk> all;
   {
     const std::shared_lock lock(mutex_);
@@ -461,6 +532,7 @@ std::vector<Chunk> Shelf::pieces() const {
 }
 
 std::uint64_t Shelf::bytes() const {
+  settled();
   const std::shared_lock lock(mutex_);
   std::uint64_t total = 0;
   for (const auto& p : pieces_) total += p->chunk.footprint();
@@ -468,6 +540,7 @@ std::uint64_t Shelf::bytes() const {
 }
 
 std::size_t Shelf::chunks() const {
+  settled();
   const std::shared_lock lock(mutex_);
   return static_cast<std::size_t>(std::ranges::count_if(pieces_, [](const auto& p) { return p->chunk.removed.empty(); }));
 }
@@ -484,6 +557,7 @@ struct Shelf::Known {
 };
 
 Route Shelf::route(const Program& program) const {
+  settled();
   Route route(static_cast<std::size_t>(program.duration()));
   // Which stretches of which segments the shelf has had.
   std::map<std::string, std::vector<std::pair<Frames, Frames>>> had;
@@ -516,9 +590,9 @@ Route Shelf::route(const Program& program) const {
     for (std::size_t from = 0; from < length; from += kPortion) {
       const std::shared_lock lock(mutex_);
       for (std::size_t f = from; f < std::min(length, from + kPortion); ++f)
-        if (const auto it = places_.find(k.names[f]); it != places_.end() && it->second.piece->reach == Reach::readable) {
-          const Chunk& c = it->second.piece->chunk;
-          answers[f] = it->second.piece;
+        if (const auto it = places_.find(k.names[f]); it != places_.end() && it->piece()->reach == Reach::readable) {
+          const Chunk& c = it->piece()->chunk;
+          answers[f] = it->piece();
           forms[f] = {{}, TapKind::frame, 0, c.form, c.width, c.height};
         }
     }

@@ -13,6 +13,8 @@
 
 #include <atomic>
 #include <functional>
+#include <future>
+#include <map>
 #include <mutex>
 #include <shared_mutex>
 
@@ -87,14 +89,16 @@ struct TakenIn {
 
 class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
  public:
-  /// Opens or makes the shelf. Removes pieces that killed processes of this machine left half written. Files
-  /// that are gone, changed or cannot be looked at now answer nothing, but stay recorded. A folder that may be read
+  /// Opens or makes the shelf by its index. Its files are looked at in the background from then on: those that are gone, changed
+  /// or cannot be looked at answer nothing, but stay recorded; pieces that killed processes of this machine left half written
+  /// are removed. Everything but find() and report_broken() waits for that. A folder that may be read
   /// but not written to is used as it is, by what stands beside its pieces; an index that cannot be used is set aside
   /// and made again.
   static Result<std::shared_ptr<Shelf>> open(const fs::path& folder);
   ~Shelf() override;
 
   // Looking up. Any number of threads at once.
+  /// Waits for no volume. A file that was not looked at yet and turns out not to be right is told by report_broken().
   std::optional<SealHit> find(const Hash128& name) const override;
   bool has_taps() const override { return taps_ > 0; }
   /// The piece answers nothing until look_again finds its file whole, and nothing more in this session when its
@@ -167,25 +171,67 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
  private:
   friend class Draft;
   enum class Reach : std::uint8_t { readable, away, damaged };
-  struct Piece {
+  struct alignas(64) Piece {
     Chunk chunk;
     std::atomic<Reach> reach = Reach::readable;
     std::atomic<bool> read = false;  ///< since its time of use was written down
     bool overlaps = false;           ///< another piece has some of its frames too
   };
-  struct Place {
-    Piece* piece = nullptr;
-    std::uint32_t index = 0;
+  /// Where a picture is: eight bytes, so that of a million as many as possible lie in a cache. A few bits of the name tell
+  /// nearly every other name apart without looking into the piece.
+  class Place {
+   public:
+    /// Frames of a piece that can be found; one file has never so many.
+    static constexpr std::size_t kMost = std::size_t{1} << 17;
+    Place(const Piece* piece, std::size_t index)
+        : bits_((reinterpret_cast<std::uintptr_t>(piece) / alignof(Piece)) << 23 | index << 6 | tag_of(piece->chunk.frames[index])) {}
+    Piece* piece() const { return reinterpret_cast<Piece*>((bits_ >> 23) * alignof(Piece)); }
+    std::uint32_t index() const { return static_cast<std::uint32_t>(bits_ >> 6 & (kMost - 1)); }
+    const Hash128& name() const { return piece()->chunk.frames[index()]; }
+    bool may_be(const Place& other) const { return ((bits_ ^ other.bits_) & 63) == 0; }
+    bool is_of(const Hash128& name) const { return (bits_ & 63) == tag_of(name) && this->name() == name; }
+
+   private:
+    static std::uint64_t tag_of(const Hash128& name) { return name.hi & 63; }
+    std::uint64_t bits_;  ///< 41 of the address (a program's are below 2^47), 17 of the index, 6 of the name
+  };
+  /// A place with the hash of its name at hand.
+  struct Arrival {
+    std::size_t hash;
+    Place place;
+  };
+  /// Places are found by the names of their pictures.
+  struct ByName {
+    using is_transparent = void;
+    std::size_t operator()(const Hash128& name) const { return std::hash<Hash128>()(name); }
+    std::size_t operator()(const Place& p) const { return (*this)(p.name()); }
+    std::size_t operator()(const Arrival& a) const { return a.hash; }
+    bool operator()(const Place& a, const Hash128& b) const { return a.is_of(b); }
+    bool operator()(const Place& a, const Place& b) const { return a.may_be(b) && a.name() == b.name(); }
+    bool operator()(const Place& a, const Arrival& b) const { return (*this)(a, b.place); }
   };
   using Names = NameSet;
   struct Budget;
+  struct Listing;
   class Placing;
 
+  static std::size_t findable(const Chunk& chunk);  ///< how many of its frames
   Result<void> load() const;
+  /// What the index says that lies on each volume.
+  using Recorded = std::map<std::string, std::size_t>;
+  using Listings = std::map<std::string, std::future<Listing>>;
+  Listings listings_of(const Recorded& recorded) const;  ///< begins to look through the folders, all at once
+  void look_at_files(const Recorded& recorded, Listings listings, const Names& doubled) const;
+  Result<void> take_in(const Recorded& recorded, const std::map<std::string, Listing>& folders) const;
+  /// Until the files have been looked at since opening. Not with a lock of the shelf's: looking takes them.
+  void settled() const;
+  void say_away(int pieces) const;
+  /// Of pieces that have the same frame the latest that can be read answers; locked for writing.
+  void answer_doubled(const Names& doubled) const;
   void index(Chunk chunk, Reach reach) const;  ///< locked for writing
   void forget(const std::string& file) const;  ///< locked for writing
   /// The later of two pieces answers a frame, unless only the earlier can be read; locked for writing.
-  void answer(const Hash128& name, Place place) const;
+  void answer(Place place) const;
   Result<void> record(const Chunk& chunk) const;
   std::string file_of(const Chunk& chunk) const;
   fs::path chunks_of(const std::string& volume) const;
@@ -198,6 +244,7 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
                                                     const std::optional<std::string>& only, std::int64_t row);
   void release(std::int64_t row) const;
   Names wanted() const;
+  std::vector<ShelfVolume> volumes_now() const;  ///< without waiting until the files have been looked at
   std::vector<const Piece*> selected(const Selection& what, const std::vector<ProgramPtr>& open) const;
   Result<CleanReport> erase(const std::vector<std::string>& files) const;
   Result<void> erase_rows(const std::vector<std::string>& files) const;
@@ -209,8 +256,7 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   mutable std::shared_mutex mutex_;
   mutable std::vector<std::unique_ptr<Piece>> pieces_;
   mutable absl::flat_hash_map<std::string_view, Piece*> by_file_;  ///< by the name that the piece holds
-  using Places = absl::flat_hash_map<Hash128, Place, std::hash<Hash128>, std::equal_to<Hash128>, LargePages<std::pair<const Hash128, Place>>>;
-  mutable Places places_;
+  mutable absl::flat_hash_set<Place, ByName, ByName, LargePages<Place>> places_;
   mutable std::atomic<int> taps_ = 0;               ///< pieces of something else than finished frames, those cleaned away not counted
   mutable std::atomic<std::uint64_t> changes_ = 0;  ///< of what is there, so that routes know
   mutable std::mutex writing_;
@@ -223,6 +269,8 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   struct Known;
   mutable std::mutex known_mutex_;
   mutable std::shared_ptr<Known> known_;
+  mutable std::mutex looking_mutex_;
+  mutable std::shared_future<void> looking_;  ///< at the files; last, so that it ends first
 };
 
 /// Every name under which rendered media may answer something of the program.
