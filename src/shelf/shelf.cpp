@@ -258,8 +258,10 @@ Result<void> Shelf::load() const {
   std::size_t* of_volume = nullptr;  // the count of the volume that is read about
   std::optional<std::string> counted;
   while ((!placing || !placing->full()) && q.step()) {
-    Chunk c{q.text(0), unpacked(q.blob(1)), static_cast<std::uint64_t>(q.integer(2)), q.text(3), q.text(4), q.integer(5), q.text(6),
-            static_cast<int>(q.integer(7)), unpacked(q.blob(8))};
+    Chunk c;
+    c.file = q.text(0), c.frames = unpacked(q.blob(1)), c.bytes = static_cast<std::uint64_t>(q.integer(2));
+    c.timeline = q.text(3), c.segment = q.text(4), c.offset = q.integer(5), c.made = q.text(6);
+    c.after = static_cast<int>(q.integer(7)), c.sums = unpacked(q.blob(8));
     const auto kind = q.integer(9);
     c.kind = kind >= 0 ? static_cast<TapKind>(kind) : c.after > 0 ? TapKind::stack : TapKind::frame;
     c.form = form_named(q.blob(10)).value_or(Form::vc3_hqx);
