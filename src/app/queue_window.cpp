@@ -111,7 +111,7 @@ void QueueWindow::refresh() {
                     text(j.file)});
   }
   table_->set_rows(std::move(rows));
-  QString said = text(ahead.sentence(now));
+  QString said = text(ahead.sentence(now, seen.runs && seen.why.empty()));
   if (waiting > 0 && !seen.runs) said += " " + tr("No renderer runs; Shift+Return queues the plan and starts one.");
   else if (waiting > 0 && !seen.why.empty()) said += " " + tr("It waits: %1.").arg(text(seen.why));
   if (failed > 0) said += " " + tr("%1 failed.").arg(failed);

@@ -57,7 +57,7 @@ void print(const std::vector<Job>& jobs, const Journal& journal) {
            duration_text(j.price.said_s), over ? duration_text(j.taken_s) : "", j.trouble});
   }
   fmt::print("{}", t.text());
-  if (left > 0) fmt::print("  {}{}\n", outlook_of(jobs).sentence(static_cast<std::int64_t>(seconds_now())), journal.holder().empty() ? " No renderer runs; `gclk work` is one." : journal.why().empty() ? "" : " It waits: " + journal.why() + ".");
+  if (left > 0) fmt::print("  {}{}\n", outlook_of(jobs).sentence(static_cast<std::int64_t>(seconds_now()), !journal.holder().empty() && journal.why().empty()), journal.holder().empty() ? " No renderer runs; `gclk work` is one." : journal.why().empty() ? "" : " It waits: " + journal.why() + ".");
 }
 
 template <class Does>

@@ -178,9 +178,10 @@ QueueOutlook outlook(const std::vector<Job>& jobs, const std::vector<double>& ra
   return o;
 }
 
-std::string QueueOutlook::sentence(std::int64_t now) const {
+std::string QueueOutlook::sentence(std::int64_t now, bool works) const {
   if (open == 0) return "Nothing waits.";
   std::string s = fmt::format("{} to be done, {} frame{}, about {} of work", open, frames_left, frames_left == 1 ? "" : "s", duration_text(seconds_left));
+  if (!works) return s + ".";
   if (frames_a_second) s += fmt::format(" at {:.1f} frames a second", *frames_a_second);
   const std::string from = clock_text(now + std::llround(soonest_s), now), to = clock_text(now + std::llround(latest_s), now);
   return s + (from == to ? fmt::format("; ends at {} if nothing holds it up.", from) : fmt::format("; ends between {} and {} if nothing holds it up.", from, to));

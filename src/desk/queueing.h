@@ -37,7 +37,8 @@ struct QueueOutlook {
   double soonest_s = 0, latest_s = 0;       ///< the same, as likely as not within: one in ten is below, one in ten above
   std::optional<double> frames_a_second;    ///< of the job that is worked on, since it began
   /// "4 to be done, 212 frames, about 3 min of work at 1.2 frames a second; ends between 18:40 and 18:44 if nothing holds it up."
-  std::string sentence(std::int64_t now) const;
+  /// Without when it ends where nothing is being done.
+  std::string sentence(std::int64_t now, bool works) const;
 };
 /// Paused jobs are not in it. `ratios` as Notebook::price_ratios().
 QueueOutlook outlook(const std::vector<Job>& jobs, const std::vector<double>& ratios, double seconds_now);

@@ -73,6 +73,7 @@ Result<PrerenderReport> copy_source(const CompiledSegment& s, Shelf& shelf, Fram
   PrerenderReport report;
   std::vector<FrameRange> todo;
   std::vector<Hash128> own;
+  shelf.settled();
   for (Frames at = frames.in; at < frames.out; at += kPieceFrames) {
     const FrameRange piece{at, std::min(frames.out, at + kPieceFrames)};
     bool there = true;

@@ -176,6 +176,7 @@ Result<PrerenderReport> render(Subject subject, Shelf& shelf, const std::vector<
   const ProgramPtr& program = subject.program;
   std::vector<FrameRange> todo;
   PrerenderReport skipped;
+  shelf.settled();
   for (const FrameRange& piece : pieces_of(*program, ranges)) {
     bool sealed = true;
     for (Frames f = piece.in; f < piece.out && sealed; ++f)

@@ -51,6 +51,7 @@ Result<Form> form_of(const DeliveryOptions& o, const Timeline& t) {
 }
 
 DeliverySources sources_of(const Program& program, const Shelf* shelf, const DeliveryOptions& o, Form form, const NearFiles& near) {
+  if (shelf) shelf->settled();
   DeliverySources s;
   for (Frames f = o.range.in; f < o.range.out; ++f) {
     const auto hit = rendition_of(program, shelf, o, f);
@@ -63,6 +64,7 @@ DeliverySources sources_of(const Program& program, const Shelf* shelf, const Del
 }
 
 NearFiles near_files(const Program& program, const Shelf* shelf, const DeliveryOptions& o, Form form, const std::function<bool(const DeliveryProgress&)>& progress) {
+  if (shelf) shelf->settled();
   NearFiles near;
   if (o.reuse_db <= 0 || !takes_lossless(form)) return near;
   std::map<std::string, std::vector<std::pair<Frames, int>>> pieces;  ///< by file: frames, and where they lie in it

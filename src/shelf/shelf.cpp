@@ -356,6 +356,7 @@ void Shelf::look_at_files(const Recorded& recorded, Listings listings, const Nam
   if (auto r = take_in(recorded, folders); !r) spdlog::warn("{}", r.error().text());
 }
 
+// Never with a lock of the shelf's: looking takes them.
 void Shelf::settled() const {
   const auto looking = [&] {
     const std::lock_guard lock(looking_mutex_);

@@ -107,6 +107,8 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   /// Looks whether pieces that could not be read are back, and what other programs have added or removed. Takes as long
   /// as the volumes do.
   void look_again() const;
+  /// Until the files have been looked at since opening: for whoever asks find() what has to be made, and does not read it.
+  void settled() const;
   /// What answers each frame of the program. Broken: the shelf has this stretch of the segment as it was before.
   /// What stays the same after an edit is not worked out again.
   Route route(const Program& program) const;
@@ -230,8 +232,6 @@ class Shelf : public SealLookup, public std::enable_shared_from_this<Shelf> {
   Listings listings_of(const Recorded& recorded) const;  ///< begins to look through the folders, all at once
   void look_at_files(const Recorded& recorded, Listings listings, const Names& doubled) const;
   Result<void> take_in(const Recorded& recorded, const std::map<std::string, Listing>& folders) const;
-  /// Until the files have been looked at since opening. Not with a lock of the shelf's: looking takes them.
-  void settled() const;
   void say_away(int pieces) const;
   /// Of pieces that have the same frame the latest that can be read answers; locked for writing.
   void answer_doubled(const Names& doubled) const;

@@ -249,8 +249,11 @@ TEST_F(OnTheShelf, APieceThatIsAwayForAWhileIsNotForgotten) {
   EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
   // A start without it forgets nothing either.
   shelf = open();
-  EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
+  // Whether its files have been looked at by then or not, the picture is right.
+  const Image at_once = test::frame_of(*program_, 3, shelf.get());
+  EXPECT_EQ(std::memcmp(live.data(), at_once.data(), live.floats() * 4), 0);
   EXPECT_EQ(static_cast<int>(shelf->route(*program_).count(FrameState::broken)), 24) << "it had them";
+  EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
   fs::rename(away, hit.path);
   shelf->look_again();
   EXPECT_TRUE(shelf->find(program_->fingerprint(3)));
@@ -266,6 +269,7 @@ TEST_F(OnTheShelf, CutOffBetweenRecordAndNameNothingIsLeftBehind) {
   const auto hit = *shelf->find(program_->fingerprint(3));
   fs::remove(hit.path);
   shelf = open();
+  EXPECT_EQ(static_cast<int>(shelf->route(*program_).count(FrameState::sealed)), 0);
   EXPECT_FALSE(shelf->find(program_->fingerprint(3)));
   EXPECT_EQ(render(*shelf, {0, 24}).frames, 24) << "it is made again";
   EXPECT_TRUE(shelf->find(program_->fingerprint(3)));

@@ -164,8 +164,9 @@ TEST(TheQueuesOutlook, CountsWhatIsLeftAndSaysWhenAsARange) {
   EXPECT_DOUBLE_EQ(*o.frames_a_second, 2);
   EXPECT_DOUBLE_EQ(o.soonest_s, 50 * 0.8);
   EXPECT_DOUBLE_EQ(o.latest_s, 50 * 1.4);
-  EXPECT_THAT(o.sentence(1'774'692'020), testing::AllOf(HasSubstr("2 to be done, 120 frames"), HasSubstr("at 2.0 frames a second"), HasSubstr("if nothing holds it up")));
-  EXPECT_EQ(outlook({paused}, {}, 0).sentence(0), "Nothing waits.");
+  EXPECT_THAT(o.sentence(1'774'692'020, true), testing::AllOf(HasSubstr("2 to be done, 120 frames"), HasSubstr("at 2.0 frames a second"), HasSubstr("if nothing holds it up")));
+  EXPECT_EQ(o.sentence(1'774'692'020, false), "2 to be done, 120 frames, about 50 s of work.");
+  EXPECT_EQ(outlook({paused}, {}, 0).sentence(0, true), "Nothing waits.");
 }
 
 TEST_F(Queued, OneRendererForASeat) {
