@@ -1,6 +1,7 @@
 // The main window's file: opening, saving, and what is asked before something would be lost.
 #include <QCheckBox>
 #include <QCloseEvent>
+#include <QDateTime>
 #include <QFileDialog>
 #include <QFileInfo>
 #include <QMenu>
@@ -9,6 +10,7 @@
 #include "app/main_window.h"
 #include "app/news.h"
 #include "app/text.h"
+#include "desk/queueing.h"
 
 namespace gc {
 namespace {
@@ -23,19 +25,17 @@ WorkLeft work_left(const Session& session) {
   using When = QueueSettings::When;
   const Session::QueueSeen& q = session.queue();
   const bool renders = session.work().kind == Work::Kind::rendering;
-  int open = 0;
-  double seconds = 0;
-  for (const Job& j : q.jobs)
-    if (j.open() && !j.paused) ++open, seconds += j.seconds_left();
+  const QueueOutlook ahead = outlook(q.jobs, q.ratios, static_cast<double>(QDateTime::currentSecsSinceEpoch()));
   // Nobody asks about what does not depend on this window, or is not to be done now.
-  if (q.settings.paused || q.settings.when == When::never || q.stays || q.other_windows) open = 0;
+  const bool elsewhere = q.settings.paused || q.settings.when == When::never || q.stays || q.other_windows;
+  const int open = elsewhere ? 0 : ahead.open;
   if (open == 0 && !renders) return {};
   WorkLeft left;
   left.any = true;
   if (renders) left.amount = MainWindow::tr("The plan is being carried out. ");
   if (open > 0)
     left.amount += (open == 1 ? MainWindow::tr("One job of the queue is left, about %2 of work. ") : MainWindow::tr("%1 jobs of the queue are left, about %2 of work. ").arg(open))
-                       .replace("%2", text(duration_text(seconds)));
+                       .replace("%2", text(duration_text(ahead.seconds_left)));
   QString when = MainWindow::tr("whenever nobody uses the machine");
   if (q.settings.when == When::always) when = MainWindow::tr("at once");
   if (q.settings.when == When::hours) when = MainWindow::tr("at %1").arg(text(q.settings.hours));

@@ -215,7 +215,8 @@ Result<bool> Journal::failed(std::int64_t id, const std::string& trouble, std::o
     if (j->tries < kMostTries)
       return database_.prepare("UPDATE job SET state = 0, by = '', trouble = ? WHERE id = ?").bind(std::string_view(trouble)).bind(id).run();
     aside = true;
-    const auto [bad, rest] = apart(j->making, at);
+    // A delivery is whole or nothing: what its making says is only what other machines may render for it.
+    const auto [bad, rest] = apart(j->making, j->delivery.empty() ? at : std::nullopt);
     const Frames all = frames_of(j->making), kept = frames_of(rest);
     if (kept == 0) return end(id, JobState::failed, trouble, 0);
     Job set_aside = *j;

@@ -128,6 +128,19 @@ TEST_F(Queued, AFrameThatCrashesIsSetAsideWithWhatIsKnownAndTheRestIsDone) {
   EXPECT_FALSE(fs::exists(journal_.crash_file(id)));
 }
 
+TEST_F(Queued, ADeliveryThatCrashesIsSetAsideAsAWhole) {
+  Job j;
+  j.file = "/cut.otio", j.delivery = "{}", j.price = {96, 9, 9};
+  j.making.subject.form = Form::vc3_hqx, j.making.subject.frames = {{100, 196}};
+  const std::int64_t id = *journal_.add(j);
+  for (const bool aside : {false, true}) {
+    ASSERT_TRUE(*journal_.take(own_process()));
+    EXPECT_EQ(*journal_.failed(id, "It crashed.", 150), aside);
+  }
+  EXPECT_EQ(journal_.jobs().size(), 1u) << "a part of a delivery is none";
+  EXPECT_EQ(journal_.job(id)->state, JobState::failed);
+}
+
 TEST_F(Queued, ALimitOfBytesIsKept) {
   for (const std::uint64_t bytes : {400u, 500u, 300u}) {
     Job j;
