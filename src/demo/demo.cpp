@@ -3,318 +3,24 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <atomic>
 #include <cmath>
-#include <map>
-#include <thread>
 
 #include "base/clock.h"
 #include "base/slow_volume.h"
+#include "demo/kiln_media.h"
 #include "demo/reel.h"
-#include "forecast/forecast.h"
-#include "measure/measure.h"
-#include "media/synthetic.h"
-#include "media/writer.h"
+#include "demo/scaling.h"
 #include "render/agree.h"
 
 namespace gc {
 namespace {
 
-struct SourcePlan {
-  const char* name;
-  const char* scene;
-  Form form;
-  Frames frames;
-  float grain;
-};
-
-constexpr SourcePlan kSources[] = {
-    {"bowl-turning", "bowl", Form::h264_long_gop, 288, 0.03f},
-    {"kiln-glow", "kiln", Form::vc3_sq, 192, 0.0f},
-    {"rain-window", "rain", Form::h264_intra, 240, 0.02f},
-    {"dust-beam", "dust", Form::motion_jpeg, 192, 0.0f},
-    {"hands-wheel", "hands", Form::h264_long_gop, 288, 0.02f},
-    {"night-firing", "firing", Form::h264_long_gop, 240, 0.035f},
-};
-
-/// How heavy a segment is made, as a target load; 0 leaves it light.
-struct SegmentPlan {
-  const char* name;
-  int source;  ///< −1: the composition, −2: a solid
-  Frames in, length;
-  bool graded;
-  double target;
-  bool soft;  ///< its heavy part is blur rather than noise reduction
-  const char* note;
-};
-
-constexpr SegmentPlan kMain[] = {
-    {"Morning at the pottery", 2, 0, 96, true, 0, false, "Open on the window. Keep it quiet."},
-    {"Bowl, first turn", 0, 24, 84, true, 0, false, ""},
-    {"Bowl, glaze close", 0, 120, 96, true, 1.55, false,
-     "Noise danced in the glaze; judge the clean-up in motion."},
-    {"Hands, centring", 4, 0, 96, false, 0, false, ""},
-    {"Hands, opening", 4, 100, 84, true, 0.97, false, "Skin a touch warmer, please."},
-    {"Dust in the beam", 3, 0, 96, true, 0, false, ""},
-    {"Dust, slow haze", 3, 60, 72, true, 2.3, true, "Softness agreed. Watch the beam for banding."},
-    {"Kiln, door ajar", 1, 0, 84, true, 0, false, ""},
-    {"Kiln, glow and smoke", 1, 60, 96, true, 1.3, false, "Does the glow flicker? Only real time shows it."},
-    {"Shelf of bowls", -1, 0, 96, true, 0, false, "Inset is a placeholder."},
-    {"Rain, second pass", 2, 96, 72, false, 0, false, ""},
-    {"Firing, sparks", 5, 0, 96, true, 1.0, false, "Sparks must stay sharp."},
-    {"Firing, first flame", 5, 96, 72, true, 0, false, ""},
-    {"Firing, long watch", 5, 120, 96, true, 1.8, false, "Darkest shot of the reel; noise in the hillside."},
-    {"Hands, lifting the wall", 4, 180, 90, true, 0, false, ""},
-    {"Bowl on the bench", 0, 24, 72, false, 0, false, ""},
-    {"Window, evening", 2, 150, 84, true, 0, false, ""},
-    {"Kiln, cooling", 1, 96, 84, true, 0, false, ""},
-    {"Dust settles", 3, 96, 90, false, 0, false, ""},
-    {"Last bowl", 0, 150, 96, true, 0, false, "Hold for the music."},
-    {"Night, embers", 5, 30, 96, true, 0, false, ""},
-    {"End card", -2, 0, 48, false, 0, false, ""},
-};
-
-/// The heavy layer of the composition, which is shown twice: baking it once serves both.
-constexpr SegmentPlan kShelf{"Bowl, for the shelf", 0, 60, 96, false, 1.05, false, ""};
-
-Result<void> make_source(const fs::path& file, const SourcePlan& plan, const DemoOptions& o,
-                         std::atomic<Frames>& done) {
-  const fs::path temporary = file.string() + ".making" + form_extension(plan.form);
-  auto writer = MovieWriter::create(temporary.string(), plan.form, o.width, o.height, {24, 1});
-  if (!writer) return std::unexpected(writer.error());
-  for (Frames n = 0; n < plan.frames; ++n) {
-    if (auto r = (*writer)->write(synthetic_frame(plan.scene, n, o.width, o.height, o.seed, plan.grain)); !r)
-      return r;
-    ++done;
-  }
-  if (auto r = (*writer)->finish(); !r) return r;
-  return sync_and_rename(temporary, file);
-}
-
-Result<void> make_tone(const fs::path& file, std::uint32_t seed, double brightness) {
-  // Room tone: brown noise, very low.
-  std::vector<std::int16_t> samples(48000 * 20);
-  std::uint32_t state = seed | 1U;
-  double level = 0;
-  for (std::int16_t& s : samples) {
-    state ^= state << 13, state ^= state >> 17, state ^= state << 5;
-    level = level * (1 - brightness) + (static_cast<double>(state) / 4294967296.0 - 0.5) * brightness;
-    s = static_cast<std::int16_t>(level * 9000);
-  }
-  return write_wav(file.string(), samples);
-}
-
-fs::path source_file(const fs::path& folder, const SourcePlan& s) {
-  return folder / "media" / (std::string(s.name) + form_extension(s.form));
-}
-
-Result<bool> make_media(const fs::path& folder, const DemoOptions& o,
-                        const std::function<void(double, const std::string&)>& progress) {
-  std::error_code e;
-  fs::create_directories(folder / "media", e);
-  if (e)
-    return environment("the demo folder cannot be made: " + e.message(), folder.string(),
-                       "Choose a folder that may be written to.");
-  std::vector<const SourcePlan*> missing;
-  Frames total = 0;
-  // A stamp says of which seed and raster the media are, so that they are made once.
-  const std::string stamp = fmt::format("seed {} raster {}x{} pictures 3\n", o.seed, o.width, o.height);
-  const auto found = read_file(folder / "media" / "made-from.txt");
-  const bool same = found && *found == stamp;
-  for (const SourcePlan& s : kSources)
-    if (!same || !fs::exists(source_file(folder, s))) missing.push_back(&s), total += s.frames;
-  if (missing.empty()) return false;
-  std::sort(missing.begin(), missing.end(),
-            [](const SourcePlan* a, const SourcePlan* b) { return a->frames > b->frames; });
-  std::atomic<std::size_t> next{0};
-  std::atomic<Frames> done{0};
-  std::mutex mutex;
-  std::optional<Error> error;
-  std::vector<std::thread> threads;
-  for (int i = 0; i < default_workers(); ++i)
-    threads.emplace_back([&] {
-      for (std::size_t n = next++; n < missing.size(); n = next++) {
-        if (progress && i == 0)
-          progress(0.8 * static_cast<double>(done) / static_cast<double>(total),
-                   fmt::format("Painting {}", missing[n]->name));
-        if (auto r = make_source(source_file(folder, *missing[n]), *missing[n], o, done); !r) {
-          const std::lock_guard lock(mutex);
-          error = r.error();
-          return;
-        }
-      }
-    });
-  for (std::thread& t : threads) t.join();
-  if (error) return std::unexpected(*error);
-  for (const auto& [name, brightness] : {std::pair{"room-tone.wav", 0.01}, std::pair{"rain.wav", 0.2}})
-    if (auto r = make_tone(folder / "media" / name, o.seed, brightness); !r)
-      return std::unexpected(r.error());
-  if (auto r = write_file_atomic(folder / "media" / "made-from.txt", stamp); !r)
-    return std::unexpected(r.error());
-  return true;
-}
-
-// ---- scaling the heavy segments to this seat ----
-
-Effect effect(const std::string& id, const char* type, Json params) {
-  return {id, type, std::move(params), true, true, {}};
-}
-Effect grade(const std::string& id) {
-  return effect(id, "cdl",
-                {{"slope", {1.06, 1.0, 0.94}},
-                 {"offset", {-0.01, -0.005, 0.0}},
-                 {"power", {1.0, 1.0, 1.02}},
-                 {"saturation", 1.08}});
-}
-Effect noise_reduction(const std::string& id, int radius) {
-  return effect(id, "spatial_nr", {{"radius", radius}, {"strength", 0.1}});
-}
-Effect blur(const std::string& id, double sigma) { return effect(id, "blur", {{"sigma", sigma}}); }
-
-/// A source with a stack on it, to be looked at for a moment: what its frames take here, run flat out.
-class Look {
- public:
-  Look(const fs::path& file, const SourcePlan& plan, const DemoOptions& o, std::vector<Effect> stack)
-      : length_(plan.frames) {
-    auto t = std::make_shared<Timeline>();
-    t->width = o.width, t->height = o.height;
-    auto m = std::make_shared<MediaSource>();
-    m->id = "m", m->path = file.string(), m->length = plan.frames;
-    t->sources["m"] = m;
-    auto s = std::make_shared<Segment>();
-    s->id = "s", s->ref = "m", s->duration = plan.frames, s->stack = std::move(stack);
-    auto track = std::make_shared<Track>();
-    track->items.push_back(SegmentPtr(s));
-    t->tracks.push_back(track);
-    MediaCatalog media;
-    program_ = Program::compile(t, media);
-  }
-  /// Some frames, from another place each time. Not the first ones, which find the pipeline half empty.
-  void again() {
-    const int workers = default_workers();
-    std::vector<Frames> frames;
-    for (Frames f = 0; f < 4 + 2 * workers; ++f) frames.push_back((from_ + f) % length_);
-    from_ += 40;
-    const std::vector<FrameResult> results = run_flat_out(program_, nullptr, std::move(frames), workers);
-    std::vector<float> work;
-    for (std::size_t i = static_cast<std::size_t>(workers); i < results.size(); ++i)
-      work.push_back(static_cast<float>(results[i].done_ms - results[i].fetch_began_ms - stood_in_line(results[i])));
-    looks_.push_back(static_cast<float>(median_of(work).median));
-  }
-  /// What a frame waited for processors that other programs had, ms: it is heavy by what it costs, not by who else is there.
-  static double stood_in_line(const FrameResult& r) {
-    double ms = 0;
-    for (const StageSample& s : r.stages)
-      if (!s.by_wall) ms += static_cast<double>(std::max(0.0f, s.wall_ms - s.cpu_ms));
-    return ms;
-  }
-  /// A frame's whole work, ms: the middle one of the looks, so that one slow moment does not count.
-  double ms() const { return median_of(looks_).median; }
-
- private:
-  ProgramPtr program_;
-  Frames length_, from_ = 0;
-  std::vector<float> looks_;
-};
-
-/// Looks at all of them in turn, several times over: a slow second is one look of each at most.
-void look_at(std::vector<Look>& all, int times = 3) {
-  for (int i = 0; i < times; ++i)
-    for (Look& l : all) l.again();
-}
-
-/// What the two heavy effects cost here, as straight lines.
-struct Laws {
-  double base = 0;     // decode, convert, grade, display
-  double nr[16] = {};  // by radius
-  double blur_fixed = 0, blur_px = 0;
-};
-
-Laws learn(const fs::path& folder, const DemoOptions& o) {
-  const SourcePlan& s = kSources[0];
-  const fs::path file = source_file(folder, s);
-  std::vector<Look> looks;
-  looks.emplace_back(file, s, o, std::vector<Effect>{grade("g")});
-  for (const int radius : {2, 4})
-    looks.emplace_back(file, s, o, std::vector<Effect>{grade("g"), noise_reduction("n", radius)});
-  for (const double sigma : {4.0, 14.0})
-    looks.emplace_back(file, s, o, std::vector<Effect>{grade("g"), blur("b", sigma)});
-  look_at(looks);
-  Laws l;
-  l.base = looks[0].ms();
-  const double two = looks[1].ms() - l.base, four = looks[2].ms() - l.base;
-  // The filter's taps lie in a disc: cost grows with the square of the radius.
-  const double slope = std::max(0.05, (four - two) / (16 - 4));
-  for (int r = 1; r < 16; ++r) l.nr[r] = std::max(0.5, two + slope * (r * r - 4));
-  const double small = looks[3].ms() - l.base, large = looks[4].ms() - l.base;
-  l.blur_px = std::max(0.05, (large - small) / 10);
-  l.blur_fixed = std::max(0.0, small - 4 * l.blur_px);
-  return l;
-}
-
-double budget_of_all() { return default_workers() * (1000.0 / 24); }
-
-/// Effects that bring a graded segment to the target load here. Noise reduction takes the larger part and a
-/// small blur the rest, or blur alone.
-std::vector<Effect> heavy(const std::string& id, const SegmentPlan& plan, const Laws& laws) {
-  const double wanted = plan.target * budget_of_all() - laws.base;
-  std::vector<Effect> stack;
-  double left = wanted;
-  if (!plan.soft) {
-    int radius = 0;
-    for (int r = 1; r < 16; ++r)
-      if (laws.nr[r] + laws.blur_fixed <= wanted) radius = r;
-    if (radius > 0) stack.push_back(noise_reduction(id + "-clean", radius)), left -= laws.nr[radius];
-  }
-  const double sigma = std::clamp((left - laws.blur_fixed) / laws.blur_px, 0.0, 60.0);
-  if (sigma >= 0.2) stack.push_back(blur(id + "-soft", std::round(sigma * 100) / 100));
-  return stack;
-}
-
-// ---- the timeline ----
+using namespace kiln;
 
 class Builder {
  public:
-  Builder(fs::path folder, const DemoOptions& o, const Laws& laws)
-      : folder_(std::move(folder)), o_(o), laws_(laws), t_(std::make_shared<Timeline>()) {}
-
-  /// The heavy segments as they are are looked at in turn, and what is off goes into their blur. `settled` gets the
-  /// load that each of them came to.
-  void settle(std::vector<std::pair<std::string, double>>& settled) {
-    std::vector<const SegmentPlan*> plans;
-    for (const SegmentPlan& p : kMain)
-      if (p.target > 0) plans.push_back(&p);
-    plans.push_back(&kShelf);
-    for (const SegmentPlan* p : plans) stacks_[p] = heavy("", *p, laws_);
-    const auto looks = [&] {
-      std::vector<Look> all;
-      for (const SegmentPlan* p : plans) {
-        const SourcePlan& source = kSources[p->source];
-        std::vector<Effect> stack = stacks_[p];
-        if (p->graded) stack.insert(p->soft ? stack.begin() : stack.end(), grade("g"));
-        all.emplace_back(source_file(folder_, source), source, o_, std::move(stack));
-      }
-      return all;
-    };
-    std::vector<Look> first = looks();
-    look_at(first);
-    for (std::size_t i = 0; i < plans.size(); ++i) {
-      const double off = plans[i]->target * budget_of_all() - first[i].ms();
-      if (std::abs(off) < 0.03 * first[i].ms()) continue;
-      bool has_blur = false;
-      for (Effect& e : stacks_[plans[i]])
-        if (e.type == "blur") {
-          const double sigma = e.params["sigma"].get<double>() + off / laws_.blur_px;
-          e.params["sigma"] = std::clamp(std::round(sigma * 100) / 100, 0.0, 60.0), has_blur = true;
-        }
-      const double sigma = (off - laws_.blur_fixed) / laws_.blur_px;
-      if (!has_blur && sigma >= 0.2) stacks_[plans[i]].push_back(blur("-soft", std::round(sigma * 100) / 100));
-    }
-    std::vector<Look> checked = looks();
-    look_at(checked, 2);
-    for (std::size_t i = 0; i < plans.size(); ++i)
-      settled.emplace_back(plans[i]->name, checked[i].ms() / budget_of_all());
-  }
+  Builder(fs::path folder, const DemoOptions& o, HeavyStacks stacks)
+      : folder_(std::move(folder)), o_(o), t_(std::make_shared<Timeline>()), stacks_(std::move(stacks)) {}
 
   TimelinePtr build() {
     t_->name = "The Kiln Year", t_->folder = folder_.string();
@@ -476,9 +182,8 @@ class Builder {
 
   fs::path folder_;
   DemoOptions o_;
-  Laws laws_;
   std::shared_ptr<Timeline> t_;
-  std::map<const SegmentPlan*, std::vector<Effect>> stacks_;  ///< heavy effects; ids lack the segment's
+  HeavyStacks stacks_;
   std::vector<Frames> starts_;
   Frames length_ = 0;
   int count_ = 0;
@@ -517,10 +222,10 @@ Result<DemoReport> make_demo(const fs::path& wanted, const DemoOptions& options,
   if (!made) return std::unexpected(made.error());
   if (progress) progress(0.85, "Measuring this seat to scale the heavy segments");
   const Laws laws = options.stated ? Laws{} : learn(folder, options);
-  Builder builder(folder, options, laws);
   DemoReport report;
   if (progress) progress(0.9, "Checking the heavy segments");
-  if (!options.stated) builder.settle(report.settled);
+  HeavyStacks stacks = options.stated ? HeavyStacks{} : settle(folder, options, laws, report.settled);
+  Builder builder(folder, options, std::move(stacks));
   const TimelinePtr timeline = options.stated ? with_stated_costs(builder.build()) : builder.build();
   // A drive to be warned of: cached media on it would not play. `gclk seat --volume` finds it out.
   if (auto r = make_slow_volume(folder / "slow-drive", {12, 10, 3, 0, 0}); !r)

@@ -3,6 +3,7 @@
 #include <functional>
 #include <optional>
 
+#include "forecast/runs.h"
 #include "forecast/simulate.h"
 #include "render/cache.h"
 #include "render/program.h"
@@ -161,16 +162,6 @@ Model model_of(const Program& program, const CostBook& book, const Route& sealed
 /// What the player is told of the frames of a range beforehand, so that it paces them rightly from the first.
 std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const Route& sealed,
                                FrameRange range, const ForecastOptions& options);
-
-/// Runs of frames in which more than `density` of a second's frames are missed; neighbours closer than a
-/// second are one.
-std::vector<FrameRange> missed_runs(const std::vector<float>& miss, Frames first, Rate rate,
-                                    double density = 0.08);
-
-/// Runs of dropped frames, by one rule for trials and playouts: where a second holds 8 % of its frames dropped, at least two,
-/// its dropped frames are in a run. Neighbours closer than a second are one.
-/// @param dropped in order
-std::vector<FrameRange> drop_runs(const std::vector<Frames>& dropped, Rate rate);
 
 /// Load of a frame: what limits is either fetching, which goes one frame at a time, or all of its work spread
 /// over the processors.

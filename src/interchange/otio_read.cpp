@@ -5,7 +5,8 @@
 
 #include "interchange/media_url.h"
 #include "interchange/otio.h"
-#include "interchange/otio_words.h"
+#include "interchange/otio_ours.h"
+#include "interchange/otio_parts.h"
 
 namespace gc {
 namespace {
@@ -13,95 +14,6 @@ namespace {
 using namespace otio;
 
 constexpr Frames kLongest = 500'000'000;  // frames of any one thing: 200 days at 30
-
-std::string schema_of(const Json& object) { return text_or(object, "OTIO_SCHEMA", ""); }
-bool is_a(const Json& object, std::string_view name) {
-  return schema_of(object).starts_with(std::string(name) + ".");
-}
-
-const Json& ours(const Json& object) {
-  static const Json none = Json::object();
-  const Json* metadata = object_at(object, "metadata");
-  const Json* mine = metadata ? object_at(*metadata, kOurs) : nullptr;
-  return mine ? *mine : none;
-}
-
-/// Thrown inside the reader only. What is wrong with one item makes that item offline.
-struct Bad {
-  Error error;
-};
-/// What is wrong with the whole: turned into an Error at the reader's edge.
-struct Unusable {
-  Error error;
-};
-[[noreturn]] void give_up(std::string what, std::string where, std::string remedy) {
-  throw Unusable{Error{Fault::bad_input, std::move(what), std::move(where), std::move(remedy)}};
-}
-[[noreturn]] void refuse(std::string what, std::string where, std::string remedy) {
-  throw Bad{Error{Fault::bad_input, std::move(what), std::move(where), std::move(remedy)}};
-}
-
-struct Time {
-  double value = 0;
-  Rate rate;
-};
-
-/// Place of a field's value among the names; the first when it is none of them.
-std::size_t one_of(const Json& object, const char* key, Names names) {
-  const std::string v = text_or(object, key, "");
-  const auto it = std::find(names.begin(), names.end(), v);
-  return it == names.end() ? 0 : static_cast<std::size_t>(it - names.begin());
-}
-
-/// A timeline in a document: where, and what it is called.
-struct Found {
-  std::string place, name;  ///< place as in RFC 6901; empty: the whole
-};
-
-/// Timelines of a document: itself, or those of a collection, however deep.
-void find_timelines(const Json& node, const std::string& place, std::vector<Found>& all, int depth = 0) {
-  if (!node.is_object() || depth > 20) return;
-  if (is_a(node, "Timeline")) all.push_back({place, text_or(node, "name", "Untitled")});
-  if (!is_a(node, "SerializableCollection") || !node.contains("children") || !node["children"].is_array()) return;
-  int n = 0;
-  for (const Json& child : node["children"])
-    find_timelines(child, fmt::format("{}/children/{}", place, n++), all, depth + 1);
-}
-
-/// The one that is meant.
-Found chosen(const Json& root, const std::string& where, const std::string& wanted) {
-  std::vector<Found> all;
-  find_timelines(root, "", all);
-  if (all.empty())
-    give_up(fmt::format("is not a timeline: its schema is '{}', 'Timeline.1' was expected",
-                        root.is_object() ? schema_of(root) : "none"),
-            where, "Choose an OpenTimelineIO timeline file.");
-  if (wanted.empty() && all.size() == 1) return all.front();
-  for (std::size_t i = 0; i < all.size(); ++i)
-    if (all[i].name == wanted || std::to_string(i + 1) == wanted || all[i].place == wanted) return all[i];
-  std::string names;
-  for (std::size_t i = 0; i < all.size(); ++i)
-    names += fmt::format("{}{} '{}'", i == 0 ? "" : ", ", i + 1, all[i].name);
-  give_up(wanted.empty() ? fmt::format("holds {} timelines: {}", all.size(), names)
-                         : fmt::format("holds no timeline '{}', but {}", wanted, names),
-          where, "Choose one of them by its name or number.");
-}
-
-/// "drop_frame": true and the like, wherever in the metadata other programs put it.
-std::optional<bool> find_drop_frame(const Json& node, int depth = 0) {
-  if (depth > 8 || !node.is_structured()) return {};
-  for (const auto& [key, value] : node.items()) {
-    std::string k;
-    for (const char c : key)
-      if (std::isalpha(static_cast<unsigned char>(c))) k += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
-    if ((k == "dropframe" || k == "isdropframe" || k == "timecodedropframe") && value.is_boolean())
-      return value.get<bool>();
-    if ((k == "tcformat" || k == "timecodeformat") && value.is_string())
-      return value == "DF" ? std::optional(true) : value == "NDF" ? std::optional(false) : std::nullopt;
-    if (const auto inner = find_drop_frame(value, depth + 1)) return inner;
-  }
-  return {};
-}
 
 class OtioReader {
  public:
@@ -137,14 +49,14 @@ class OtioReader {
                        ? std::optional(mine["drop_frame"].get<bool>())
                    : root.contains("metadata") ? find_drop_frame(root["metadata"])
                                                : std::nullopt;
-    read_settings(mine);
+    read_settings(t, mine);
     note_stated(*stack);
     t.tracks = tracks(*stack, where_ + ": tracks");
     trim(*stack);
     effects_not_played(*stack, "the whole timeline");
-    read_rendering(mine);
-    read_slips(mine);
-    read_acceptances(mine);
+    read_rendering(t, mine);
+    read_slips(t, mine);
+    read_acceptances(t, mine);
     check_cycles();
     take_raster_from_media();
     return timeline_;
@@ -194,7 +106,7 @@ class OtioReader {
     }
     if (!start) return;
     try {
-      t.start = frames(time(*start, where_ + ": global_start_time"), where_);
+      t.start = frames(time_of(*start, where_ + ": global_start_time"), where_);
     } catch (const Bad& bad) {
       remark(fmt::format("The start time {}; the timeline starts at 0.", bad.error.what));
     }
@@ -255,8 +167,8 @@ class OtioReader {
     auto s = std::make_shared<Segment>();
     s->id = unique_id(Json::object(), fmt::format("segment-{}", ++segment_count_));
     s->name = c->name, s->content = Content::composition, s->ref = c->id;
-    if (const Json* start = object_at(range, "start_time")) s->source_in = frames(time(*start, at), at);
-    if (const Json* d = object_at(range, "duration")) s->duration = length(time(*d, at), at);
+    if (const Json* start = object_at(range, "start_time")) s->source_in = frames(time_of(*start, at), at);
+    if (const Json* d = object_at(range, "duration")) s->duration = length(time_of(*d, at), at);
     timeline_->compositions[c->id] = c;
     auto t = std::make_shared<Track>();
     t->id = unique_id(Json::object(), fmt::format("track-{}", ++track_count_));
@@ -288,42 +200,12 @@ class OtioReader {
                          object["effects"].size() == 1 ? "" : "s", of, object["effects"].size() == 1 ? "is" : "are"));
   }
 
-  static Json without(const Json& object, std::initializer_list<const char*> keys) {
-    Json rest = Json::object();
-    for (const auto& [key, value] : object.items())
-      if (std::none_of(keys.begin(), keys.end(), [&](const char* k) { return key == k; })) rest[key] = value;
-    return rest;
-  }
-
-  static int whole(const Json& object, const char* key, int fallback, int least, int most,
-                   const std::string& at) {
-    const double v = number_or(object, key, fallback);
-    if (!(v >= least && v <= most))
-      refuse(fmt::format("{} is outside {} to {}", v, least, most), at, "Correct the value.");
-    return static_cast<int>(v);
-  }
-
   /// Names repeat in hand-made files; ids must not.
   std::string unique_id(const Json& mine, const std::string& fallback) {
     const std::string wanted = text_or(mine, "id", fallback);
     std::string id = wanted;
     for (int n = 2; !ids_.insert(id).second; ++n) id = fmt::format("{}-{}", wanted, n);
     return id;
-  }
-
-  static Time time(const Json& object, const std::string& at) {
-    const double value = number_or(object, "value", NAN), rate = number_or(object, "rate", NAN);
-    if (!std::isfinite(value) || !std::isfinite(rate) || rate < 0.01 || rate > 100000)
-      refuse("is not a time: it needs a finite value and a rate above 0", at, "Correct or remove it.");
-    if (std::abs(value) > 1e12) refuse(fmt::format("the time {} is too large", value), at, "Correct it.");
-    return {value, Rate::near(rate)};
-  }
-
-  /// Whole counts are taken as they are; parts of one (12.5 at a rate of 1) by time.
-  static Frames at_rate(const Time& t, Rate rate) {
-    const Frames whole = std::llround(t.value);
-    if (std::abs(t.value - static_cast<double>(whole)) < 1e-4) return rescale(whole, t.rate, rate);
-    return static_cast<Frames>(std::floor(t.value / t.rate.fps() * rate.fps() + 1e-4));
   }
 
   Frames frames(const Time& t, const std::string& at) const {
@@ -423,7 +305,7 @@ class OtioReader {
       if (object.is_object()) length = ranged_length(object, at);
       const Json* reference = clip && length == 0 ? active_reference(object) : nullptr;
       const Json* available = reference ? object_at(*reference, "available_range") : nullptr;
-      if (const Json* d = available ? object_at(*available, "duration") : nullptr) length = this->length(time(*d, at), at);
+      if (const Json* d = available ? object_at(*available, "duration") : nullptr) length = this->length(time_of(*d, at), at);
     } catch (const Bad&) {
       // Then its length is not known either.
     }
@@ -451,9 +333,9 @@ class OtioReader {
                    : text_or(ours(object), "kind", text_or(object, "transition_type", ""));
       if (const Json* params = object_at(ours(object), "params")) t.params = *params;
       if (const Json* in = object_at(object, "in_offset"))
-        t.in_offset = length(time(*in, at + ": in_offset"), at);
+        t.in_offset = length(time_of(*in, at + ": in_offset"), at);
       if (const Json* out = object_at(object, "out_offset"))
-        t.out_offset = length(time(*out, at + ": out_offset"), at);
+        t.out_offset = length(time_of(*out, at + ": out_offset"), at);
       t.foreign = object;
       if (t.kind != "dissolve" && t.kind != "dip" && t.kind != "wipe" && t.kind != "morph")
         remark(fmt::format("{}: the transition '{}' is not known and plays as a dissolve.", at, t.kind));
@@ -468,7 +350,7 @@ class OtioReader {
   Frames ranged_length(const Json& object, const std::string& at) const {
     const Json* range = object_at(object, "source_range");
     const Json* d = range ? object_at(*range, "duration") : nullptr;
-    return d ? length(time(*d, at + ": source_range.duration"), at) : 0;
+    return d ? length(time_of(*d, at + ": source_range.duration"), at) : 0;
   }
 
   std::shared_ptr<Segment> segment(const Json& object, const std::string& at) {
@@ -518,13 +400,13 @@ class OtioReader {
     // Looked at before an id is taken: what cannot be understood is made anew as offline.
     std::optional<Time> start, own_length, available_start, available_length;
     if (range && object_at(*range, "start_time"))
-      start = time(*object_at(*range, "start_time"), at + ": source_range.start_time");
+      start = time_of(*object_at(*range, "start_time"), at + ": source_range.start_time");
     if (range && object_at(*range, "duration"))
-      own_length = time(*object_at(*range, "duration"), at + ": source_range.duration");
+      own_length = time_of(*object_at(*range, "duration"), at + ": source_range.duration");
     if (available && object_at(*available, "start_time"))
-      available_start = time(*object_at(*available, "start_time"), at + ": available_range.start_time");
+      available_start = time_of(*object_at(*available, "start_time"), at + ": available_range.start_time");
     if (available && object_at(*available, "duration"))
-      available_length = time(*object_at(*available, "duration"), at + ": available_range.duration");
+      available_length = time_of(*object_at(*available, "duration"), at + ": available_range.duration");
     const bool generates = reference && is_a(*reference, "GeneratorReference");
     const bool has_media = reference && (is_a(*reference, "ExternalReference") ||
                                          is_a(*reference, "ImageSequenceReference"));
@@ -608,24 +490,6 @@ class OtioReader {
     if (s.angles.size() < 2 || !s.angles.contains(s.angle)) s.angles.clear(), s.angle.clear();
   }
 
-  static const Json* active_reference(const Json& clip) {
-    if (const Json* all = object_at(clip, "media_references"))
-      return object_at(*all, text_or(clip, "active_media_reference_key", "DEFAULT_MEDIA").c_str());
-    return object_at(clip, "media_reference");  // Clip.1
-  }
-
-  /// Path pattern of an ImageSequenceReference, its numbers and rate left out.
-  static std::string sequence_url(const Json& reference, const std::string& at) {
-    const std::string prefix = text_or(reference, "name_prefix", ""),
-                      suffix = text_or(reference, "name_suffix", "");
-    const int padding = whole(reference, "frame_zero_padding", 0, 0, 12, at + ": frame_zero_padding");
-    if (suffix.find('%') != std::string::npos)
-      refuse("the name of an image sequence must not hold '%' after its number", at, "Rename the files.");
-    std::string base = text_or(reference, "target_url_base", "");
-    if (!base.empty() && !base.ends_with('/')) base += '/';
-    return base + prefix + fmt::format("%0{}d", std::max(1, padding)) + suffix;
-  }
-
   std::shared_ptr<const MediaSource> media(const Json& reference, const std::string& at) {
     const bool sequence = is_a(reference, "ImageSequenceReference");
     const std::string url = sequence ? sequence_url(reference, at) : text_or(reference, "target_url", "");
@@ -645,7 +509,7 @@ class OtioReader {
     const Json* available = object_at(reference, "available_range");
     const Json* d = available ? object_at(*available, "duration") : nullptr;
     if (d) {
-      const Time t = time(*d, at + ": available_range.duration");
+      const Time t = time_of(*d, at + ": available_range.duration");
       m->rate = t.rate;
       m->length = std::llround(t.value);
       if (m->length < 0) refuse("has a negative duration", at + ": available_range.duration", "Correct it.");
@@ -653,7 +517,7 @@ class OtioReader {
       if (const auto facts = ask(m->path)) m->rate = facts->rate, m->length = facts->frames;
     }
     if (const Json* b = available ? object_at(*available, "start_time") : nullptr) {
-      const Time t = time(*b, at + ": available_range.start_time");
+      const Time t = time_of(*b, at + ": available_range.start_time");
       m->start = rescale(std::llround(t.value), t.rate, m->rate);
     }
     m->colour_space = text_or(ours(reference), "colour_space", "");
@@ -679,14 +543,6 @@ class OtioReader {
                           m.rate.num, m.rate.den);
     const std::string missing = text_or(reference, "missing_frame_policy", "error");
     if (missing == "hold" || missing == "black") m.path += ";" + missing;
-  }
-
-  /// A sequence's base may be percent-encoded; the run of numbers in its name ("%04d") is no code.
-  static std::string percent_kept(const std::string& url) {
-    const auto mark = url.rfind('%');
-    if (mark == std::string::npos) return url;
-    // Decoding takes "%25" back to "%".
-    return url.substr(0, mark) + "%25" + url.substr(mark + 1);
   }
 
   /// A stack inside a track is a composition. Its id makes it shared: a later stack with the same id and no
@@ -721,75 +577,12 @@ class OtioReader {
     }
     if (const Json* range = object_at(object, "source_range")) {
       if (const Json* start = object_at(*range, "start_time"))
-        s->source_in = frames(time(*start, at + ": source_range.start_time"), at);
+        s->source_in = frames(time_of(*start, at + ": source_range.start_time"), at);
     } else if (timeline_->compositions.contains(id)) {
       for (const TrackPtr& t : timeline_->compositions[id]->tracks)
         s->duration = std::max(s->duration, duration(*t));
     }
     return s;
-  }
-
-  void read_settings(const Json& mine) {
-    Timeline& t = *timeline_;
-    t.working_space = text_or(mine, "working_space", t.working_space);
-    t.display_space = text_or(mine, "display_space", t.display_space);
-    if (const Json* cards = object_at(mine, "cards"))
-      for (const auto& [name, j] : cards->items()) {
-        CostCard c;
-        c.ms = std::clamp(number_or(j, "ms", 0), 0.0, 100000.0);
-        c.width = static_cast<int>(std::clamp(number_or(j, "width", c.width), 16.0, 32768.0));
-        c.height = static_cast<int>(std::clamp(number_or(j, "height", c.height), 16.0, 32768.0));
-        c.device = text_or(j, "device", c.device);
-        t.cards[name] = c;
-      }
-  }
-
-  /// How a segment meets what is below it, and how its content meets the raster and the rate.
-  void read_layer(Segment& s, const Json& mine) {
-    s.blend = text_or(mine, "blend", s.blend);
-    if (mine.contains("opacity") && (mine["opacity"].is_number() || mine["opacity"].is_object()))
-      s.opacity = mine["opacity"];
-    if (const Json* m = object_at(mine, "matte"))
-      s.matte = {text_or(*m, "track", ""), text_or(*m, "kind", "alpha") == "luma",
-                 flag_or(*m, "inverted", false)};
-    s.fit = static_cast<Fit>(one_of(mine, "fit", kFits));
-    s.between = static_cast<Between>(one_of(mine, "between", kBetweens));
-    s.truth = truth_named(text_or(mine, "truth", "picture")).value_or(Truth::picture);
-  }
-
-  /// How its pictures are kept, and where its media lay before they were handed over.
-  void read_rendering(const Json& mine) {
-    timeline_->render_form = text_or(mine, "render_form", "");
-    if (const Json* home = object_at(mine, "home"))
-      for (const auto& [inside, original] : home->items())
-        if (original.is_string() && fs::path(inside).is_relative() && inside.find("..") == std::string::npos) timeline_->home[inside] = original.get<std::string>();
-  }
-
-  void read_slips(const Json& mine) {
-    if (!mine.contains("slips") || !mine["slips"].is_array()) return;
-    for (const Json& j : mine["slips"]) {
-      Slip s;
-      s.id = text_or(j, "id", fmt::format("slip-{}", timeline_->slips.size() + 1));
-      s.kind = text_or(j, "kind", "bypass");
-      s.segment = text_or(j, "segment", ""), s.effect = text_or(j, "effect", "");
-      s.opened = text_or(j, "opened", ""), s.lifted = text_or(j, "lifted", "");
-      s.subject = text_or(j, "subject", ""), s.who = text_or(j, "who", ""), s.why = text_or(j, "why", ""), s.until = text_or(j, "until", "");
-      s.size = std::clamp(static_cast<int>(number_or(j, "size", 1)), 1, 16);
-      s.in = static_cast<Frames>(std::max(0.0, number_or(j, "in", 0))), s.out = static_cast<Frames>(std::max(0.0, number_or(j, "out", 0)));
-      if (j.contains("region") && j["region"].is_array() && j["region"].size() == 4)
-        for (std::size_t i = 0; i < 4; ++i)
-          if (j["region"][i].is_number_integer()) s.region[i] = j["region"][i].get<int>();
-      timeline_->slips.push_back(std::move(s));
-    }
-  }
-
-  void read_acceptances(const Json& mine) {
-    if (!mine.contains("acceptances") || !mine["acceptances"].is_array()) return;
-    for (const Json& j : mine["acceptances"]) {
-      Acceptance a{text_or(j, "item", ""), text_or(j, "of", ""), text_or(j, "at", ""), text_or(j, "who", ""), text_or(j, "why", "")};
-      // Without a name and a reason nothing is accepted, whoever wrote it so.
-      if (!a.item.empty() && !a.who.empty() && !a.why.empty()) timeline_->acceptances.push_back(std::move(a));
-    }
   }
 
   void check_cycles() const {

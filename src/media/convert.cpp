@@ -4,183 +4,22 @@ extern "C" {
 #include <libavutil/display.h>
 #include <libavutil/frame.h>
 #include <libavutil/pixdesc.h>
-#include <libswscale/swscale.h>
 }
-#include <fmt/format.h>
-#include <zimg.h>
 
 #include <algorithm>
 #include <cmath>
 #include <cstring>
-#include <map>
-#include <mutex>
 #include <opencv2/imgproc.hpp>
-#include <tuple>
+
+#include "media/planar.h"
+#include "media/unpack.h"
 
 #define GC_CLONES __attribute__((target_clones("arch=x86-64-v3", "default")))
 
 namespace gc {
 namespace {
 
-std::string zimg_text() {
-  char buffer[256] = {};
-  zimg_get_last_error(buffer, sizeof buffer);
-  return buffer;
-}
-
-/// The matrix of a frame, by its tag; of one that has none, by its size, as players take it: standard definition is
-/// BT.601's, everything else BT.709's.
-AVColorSpace matrix_of(const AVFrame& f) {
-  if (f.colorspace != AVCOL_SPC_UNSPECIFIED && f.colorspace != AVCOL_SPC_RESERVED) return f.colorspace;
-  return f.width < 1280 && f.height <= 576 ? AVCOL_SPC_SMPTE170M : AVCOL_SPC_BT709;
-}
-
-/// Describes a planar YUV or grey frame to zimg; false for a layout that is not planar YUV.
-bool describe(const AVFrame& f, zimg_image_format& z) {
-  const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
-  if (!d || (d->flags & (AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_BE | AV_PIX_FMT_FLAG_PAL |
-                         AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM | AV_PIX_FMT_FLAG_BAYER |
-                         AV_PIX_FMT_FLAG_FLOAT)))
-    return false;
-  const bool grey = d->nb_components == 1;
-  if (!grey && !(d->flags & AV_PIX_FMT_FLAG_PLANAR)) return false;
-  if (!grey && (d->nb_components < 3 || d->comp[1].plane != 1 || d->comp[2].plane != 2)) return false;
-  if (d->comp[0].shift != 0) return false;
-  zimg_image_format_default(&z, ZIMG_API_VERSION);
-  z.width = static_cast<unsigned>(f.width), z.height = static_cast<unsigned>(f.height);
-  z.depth = static_cast<unsigned>(d->comp[0].depth);
-  z.pixel_type = z.depth > 8 ? ZIMG_PIXEL_WORD : ZIMG_PIXEL_BYTE;
-  z.subsample_w = grey ? 0 : d->log2_chroma_w, z.subsample_h = grey ? 0 : d->log2_chroma_h;
-  z.color_family = grey ? ZIMG_COLOR_GREY : ZIMG_COLOR_YUV;
-  // Grey pictures that do not say are full range, as picture files have them.
-  const bool full = f.color_range == AVCOL_RANGE_JPEG || std::string_view(d->name).starts_with("yuvj") ||
-                    (grey && f.color_range == AVCOL_RANGE_UNSPECIFIED);
-  z.pixel_range = full ? ZIMG_RANGE_FULL : ZIMG_RANGE_LIMITED;
-  switch (matrix_of(f)) {
-    case AVCOL_SPC_BT470BG:
-    case AVCOL_SPC_SMPTE170M:
-      z.matrix_coefficients = ZIMG_MATRIX_BT470_BG;
-      break;
-    case AVCOL_SPC_FCC:
-      z.matrix_coefficients = ZIMG_MATRIX_FCC;
-      break;
-    case AVCOL_SPC_SMPTE240M:
-      z.matrix_coefficients = ZIMG_MATRIX_ST240_M;
-      break;
-    case AVCOL_SPC_YCGCO:
-      z.matrix_coefficients = ZIMG_MATRIX_YCGCO;
-      break;
-    case AVCOL_SPC_BT2020_NCL:
-    case AVCOL_SPC_BT2020_CL:
-      z.matrix_coefficients = ZIMG_MATRIX_BT2020_NCL;
-      break;
-    default:
-      z.matrix_coefficients = ZIMG_MATRIX_BT709;
-  }
-  switch (f.chroma_location) {
-    case AVCHROMA_LOC_CENTER:
-      z.chroma_location = ZIMG_CHROMA_CENTER;
-      break;
-    case AVCHROMA_LOC_TOPLEFT:
-      z.chroma_location = ZIMG_CHROMA_TOP_LEFT;
-      break;
-    case AVCHROMA_LOC_TOP:
-      z.chroma_location = ZIMG_CHROMA_TOP;
-      break;
-    case AVCHROMA_LOC_BOTTOMLEFT:
-      z.chroma_location = ZIMG_CHROMA_BOTTOM_LEFT;
-      break;
-    case AVCHROMA_LOC_BOTTOM:
-      z.chroma_location = ZIMG_CHROMA_BOTTOM;
-      break;
-    default:
-      z.chroma_location = ZIMG_CHROMA_LEFT;
-  }
-  return true;
-}
-
-void describe_rgb(int width, int height, zimg_image_format& z, zimg_pixel_type_e type = ZIMG_PIXEL_FLOAT) {
-  zimg_image_format_default(&z, ZIMG_API_VERSION);
-  z.width = static_cast<unsigned>(width), z.height = static_cast<unsigned>(height);
-  z.pixel_type = type;
-  if (type == ZIMG_PIXEL_BYTE) z.depth = 8;
-  z.color_family = ZIMG_COLOR_RGB;
-  z.matrix_coefficients = ZIMG_MATRIX_RGB;
-  z.pixel_range = ZIMG_RANGE_FULL;
-}
-
-/// A conversion ready to run, with what it needs of scratch. Built once per pair of formats and shared by all
-/// threads: running a graph does not change it.
-struct Graph {
-  zimg_filter_graph* graph = nullptr;
-  std::size_t scratch = 0;
-  unsigned in_lines = 0, out_lines = 0;
-  std::string error;
-};
-
-const Graph& graph_for(const zimg_image_format& in, const zimg_image_format& out, bool draft) {
-  using Key = std::tuple<int, int, unsigned, unsigned, int, int, unsigned, unsigned, unsigned, unsigned, unsigned, int,
-                         int, unsigned, bool, double, double, double, double>;
-  static std::mutex mutex;
-  static std::map<Key, Graph>* cache = new std::map<Key, Graph>;
-  const zimg_image_format& yuv = in.color_family == ZIMG_COLOR_RGB ? out : in;
-  const Key key{static_cast<int>(out.pixel_type),
-                static_cast<int>(yuv.chroma_location),
-                in.width,
-                in.height,
-                static_cast<int>(in.color_family),
-                static_cast<int>(yuv.pixel_type),
-                yuv.depth,
-                yuv.subsample_w,
-                yuv.subsample_h,
-                out.width,
-                out.height,
-                static_cast<int>(yuv.matrix_coefficients),
-                static_cast<int>(yuv.pixel_range),
-                static_cast<unsigned>(yuv.color_family),
-                draft,
-                in.active_region.left,
-                in.active_region.top,
-                in.active_region.width,
-                in.active_region.height};
-  const std::lock_guard lock(mutex);
-  auto [it, fresh] = cache->try_emplace(key);
-  Graph& g = it->second;
-  if (!fresh) return g;
-  zimg_graph_builder_params params;
-  zimg_graph_builder_params_default(&params, ZIMG_API_VERSION);
-  params.resample_filter = draft ? ZIMG_RESIZE_BILINEAR : ZIMG_RESIZE_BICUBIC;
-  params.resample_filter_uv = ZIMG_RESIZE_BILINEAR;
-  params.dither_type = ZIMG_DITHER_NONE;
-  g.graph = zimg_filter_graph_build(&in, &out, &params);
-  if (!g.graph) {
-    g.error = zimg_text();
-    return g;
-  }
-  zimg_filter_graph_get_tmp_size(g.graph, &g.scratch);
-  zimg_filter_graph_get_input_buffering(g.graph, &g.in_lines);
-  zimg_filter_graph_get_output_buffering(g.graph, &g.out_lines);
-  return g;
-}
-
-/// Scratch memory of the calling thread, kept from frame to frame.
-std::uint8_t* scratch(std::size_t bytes, int slot) {
-  struct Free {
-    void operator()(void* p) const { std::free(p); }
-  };
-  struct Block {
-    std::unique_ptr<void, Free> p;
-    std::size_t size = 0;
-  };
-  thread_local Block blocks[2];
-  Block& b = blocks[slot];
-  if (b.size < bytes || !b.p) {
-    b.size = (bytes + 4095) / 4096 * 4096;
-    b.p.reset(std::aligned_alloc(64, b.size));
-    if (!b.p) throw std::bad_alloc();
-  }
-  return static_cast<std::uint8_t*>(b.p.get());
-}
+using namespace planar;
 
 GC_CLONES void interleave(const float* r, const float* g, const float* b, float* out, int n) {
   for (int i = 0; i < n; ++i) {
@@ -236,48 +75,6 @@ void set_up(RowRing& ring, int width, int height, unsigned lines, zimg_image_buf
   }
 }
 
-bool aligned(const AVFrame& f) {
-  for (int p = 0; p < 3 && f.data[p]; ++p)
-    if (reinterpret_cast<std::uintptr_t>(f.data[p]) % 64 != 0 || f.linesize[p] % 64 != 0) return false;
-  return true;
-}
-
-/// Where on the raster a picture comes to lie, and which part of it.
-struct Lie {
-  int left = 0, top = 0, width = 0, height = 0;           ///< on the raster
-  double from_x = 0, from_y = 0, from_w = 0, from_h = 0;  ///< of the picture
-
-  /// @param aspect width ÷ height of a pixel of the picture
-  Lie(int picture_width, int ph, int rw, int rh, const Placement& place, double aspect) {
-    using Shape = Placement::Shape;
-    const double pw = picture_width * aspect;
-    const double fit = std::min(rw / pw, static_cast<double>(rh) / ph),
-                 fill = std::max(rw / pw, static_cast<double>(rh) / ph);
-    double sx = rw / pw, sy = static_cast<double>(rh) / ph;
-    if (place.shape == Shape::fit) sx = sy = fit;
-    if (place.shape == Shape::fill) sx = sy = fill;
-    if (place.shape == Shape::centre) sx = sy = place.scale;
-    const auto along = [](double picture, int raster, double scale, int& at, int& length, double& from,
-                          double& part) {
-      length = std::clamp(static_cast<int>(std::lround(picture * scale)), 1, raster);
-      at = (raster - length) / 2;
-      part = std::min(picture, length / scale);
-      from = (picture - part) / 2;
-    };
-    along(pw, rw, sx, left, width, from_x, from_w);
-    along(ph, rh, sy, top, height, from_y, from_h);
-    // A picture of the raster's own shape fills it to the last pixel, however its size rounds. Pixel aspects are
-    // rounded themselves.
-    const bool same = aspect == 1 ? static_cast<std::int64_t>(picture_width) * rh == static_cast<std::int64_t>(ph) * rw
-                                  : std::abs(pw * rh / ph - rw) < 1;
-    if (place.shape != Shape::centre && same) {
-      left = top = 0, width = rw, height = rh;
-      from_x = from_y = 0, from_w = pw, from_h = ph;
-    }
-    from_x /= aspect, from_w /= aspect;
-  }
-};
-
 double pixel_aspect(const AVFrame& f) {
   const AVRational a = f.sample_aspect_ratio;
   const double r = a.num > 0 && a.den > 0 ? av_q2d(a) : 1;
@@ -290,109 +87,6 @@ Orientation orientation_of(const AVFrame& f) {
   return side && side->size >= 9 * sizeof(std::int32_t)
              ? gc::orientation_of(reinterpret_cast<const std::int32_t*>(side->data))
              : Orientation{};
-}
-
-std::string layout_name(const AVFrame& f) {
-  const char* name = av_get_pix_fmt_name(static_cast<AVPixelFormat>(f.format));
-  return name ? name : "?";
-}
-
-/// One component of a row as floats 0…1.
-void component_row(const AVFrame& f, const AVPixFmtDescriptor& d, int c, int y, float* out) {
-  const AVComponentDescriptor& comp = d.comp[c];
-  const std::uint8_t* p =
-      f.data[comp.plane] + static_cast<std::ptrdiff_t>(y) * f.linesize[comp.plane] + comp.offset;
-  if (d.flags & AV_PIX_FMT_FLAG_FLOAT) {
-    for (int x = 0; x < f.width; ++x, p += comp.step) {
-      std::uint32_t bits;
-      std::memcpy(&bits, p, 4);
-      if (d.flags & AV_PIX_FMT_FLAG_BE) bits = __builtin_bswap32(bits);
-      std::memcpy(out + x, &bits, 4);
-    }
-    return;
-  }
-  const float most = 1.0f / static_cast<float>((1U << comp.depth) - 1);
-  if (comp.depth <= 8 && comp.shift == 0) {
-    for (int x = 0; x < f.width; ++x, p += comp.step) out[x] = static_cast<float>(*p) * most;
-    return;
-  }
-  const unsigned mask = (1U << comp.depth) - 1;
-  for (int x = 0; x < f.width; ++x, p += comp.step) {
-    std::uint16_t v;
-    std::memcpy(&v, p, 2);
-    if (d.flags & AV_PIX_FMT_FLAG_BE) v = __builtin_bswap16(v);
-    out[x] = static_cast<float>((static_cast<unsigned>(v) >> comp.shift) & mask) * most;
-  }
-}
-
-/// An RGB or grey frame, packed or planar, as an image of its own size.
-Result<Image> unpack(const AVFrame& f) {
-  const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
-  const bool grey = d && d->nb_components <= 2;
-  const bool palette = d && (d->flags & AV_PIX_FMT_FLAG_PAL);
-  // Fewer than eight bits share their byte or word with other components.
-  const bool shares = d && !palette && d->comp[0].depth < 8;
-  if (!d || shares || (d->flags & (AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM)) ||
-      (!(d->flags & AV_PIX_FMT_FLAG_RGB) && !grey && !palette))
-    return bad_input(fmt::format("a picture has the pixel layout '{}', which is not read", layout_name(f)),
-                     "", "Make a copy in planar YUV or RGB.");
-  const bool alpha = d->flags & AV_PIX_FMT_FLAG_ALPHA;
-  Image image(f.width, f.height);
-  image.opaque = !alpha && !palette;
-  const auto width = static_cast<std::size_t>(f.width);
-  std::vector<float> rows(width * 4, 1.0f);
-  for (int y = 0; y < f.height; ++y) {
-    float* out = image.row(y);
-    if (palette) {
-      const std::uint8_t* in = f.data[0] + static_cast<std::ptrdiff_t>(y) * f.linesize[0];
-      const auto* table = reinterpret_cast<const std::uint32_t*>(f.data[1]);
-      for (std::size_t x = 0; x < width; ++x) {
-        const std::uint32_t v = table[in[x]];  // 0xAARRGGBB
-        for (std::size_t c = 0; c < 3; ++c)
-          out[4 * x + c] = static_cast<float>(v >> (16 - 8 * c) & 255) / 255;
-        out[4 * x + 3] = static_cast<float>(v >> 24) / 255;
-      }
-    } else {
-      const int colours = grey ? 1 : 3;
-      for (int c = 0; c < colours; ++c)
-        component_row(f, *d, c, y, &rows[static_cast<std::size_t>(c) * width]);
-      if (alpha) component_row(f, *d, d->nb_components - 1, y, &rows[3 * width]);
-      for (std::size_t x = 0; x < width; ++x) {
-        for (std::size_t c = 0; c < 3; ++c) out[4 * x + c] = rows[(grey ? 0 : c) * width + x];
-        out[4 * x + 3] = rows[3 * width + x];
-      }
-    }
-    const bool straight = !(d->flags & AV_PIX_FMT_FLAG_FLOAT);
-    if (!image.opaque && straight)
-      for (std::size_t x = 0; x < width; ++x)
-        for (std::size_t c = 0; c < 3; ++c) out[4 * x + c] *= out[4 * x + 3];
-  }
-  return image;
-}
-
-/// Layouts that are neither planar YUV nor RGB (packed and semi-planar YUV, XYZ, sensor mosaics, one bit a pixel) go
-/// through libswscale, to RGB of 16 bits.
-Result<Image> unpack_any(const AVFrame& f) {
-  auto picture = unpack(f);
-  const auto format = static_cast<AVPixelFormat>(f.format);
-  const auto* d = av_pix_fmt_desc_get(format);
-  if (picture || !d || (d->flags & AV_PIX_FMT_FLAG_HWACCEL) || !sws_isSupportedInput(format)) return picture;
-  const std::unique_ptr<SwsContext, void (*)(SwsContext*)> scaler(
-      sws_getContext(f.width, f.height, format, f.width, f.height, AV_PIX_FMT_RGBA64LE,
-                     SWS_BICUBIC | SWS_ACCURATE_RND | SWS_FULL_CHR_H_INT | SWS_FULL_CHR_H_INP, nullptr, nullptr,
-                     nullptr),
-      [](SwsContext* c) { sws_freeContext(c); });
-  const std::unique_ptr<AVFrame, void (*)(AVFrame*)> rgb(av_frame_alloc(), [](AVFrame* p) { av_frame_free(&p); });
-  rgb->format = AV_PIX_FMT_RGBA64LE, rgb->width = f.width, rgb->height = f.height;
-  if (!scaler || av_frame_get_buffer(rgb.get(), 64) < 0) return picture;
-  // libswscale counts matrices by the same code points, ITU-T H.273.
-  const int matrix = static_cast<int>(matrix_of(f));
-  sws_setColorspaceDetails(scaler.get(), sws_getCoefficients(matrix), f.color_range == AVCOL_RANGE_JPEG,
-                           sws_getCoefficients(SWS_CS_DEFAULT), 1, 0, 1 << 16, 1 << 16);
-  if (sws_scale(scaler.get(), f.data, f.linesize, 0, f.height, rgb->data, rgb->linesize) != f.height) return picture;
-  auto image = unpack(*rgb);
-  if (image) image->opaque = !(d->flags & AV_PIX_FMT_FLAG_ALPHA);
-  return image;
 }
 
 /// A copy of a planar picture whose sides are whole steps of its chroma; zimg takes no others. The last column and
@@ -459,30 +153,6 @@ void take_alpha(const AVFrame& f, const AVPixFmtDescriptor& d, const Placement& 
     image.data()[i] *= std::clamp(placed.data()[i], 0.0f, 1.0f);
   image.opaque = false;
 }
-
-}  // namespace
-
-PlacedSize placed_size(int pw, int ph, int width, int height, const Placement& placement, double aspect) {
-  const Lie lie(pw, ph, width, height, placement, aspect);
-  return {lie.width, lie.height, lie.from_w, lie.from_h};
-}
-
-ScalingWork scaling_work(const PlacedSize& p) {
-  const double w = std::max<double>(p.width, p.from_width), h = std::max<double>(p.height, p.from_height);
-  const ScalingWork across_first{w * p.from_height, h * p.width}, down_first{w * p.height, h * p.from_width};
-  const auto cost = [](const ScalingWork& s) { return 2 * s.across + s.down; };
-  ScalingWork work = cost(across_first) < cost(down_first) ? across_first : down_first;
-  if (p.width == p.from_width) work.across = 0;
-  if (p.height == p.from_height) work.down = 0;
-  return work;
-}
-
-bool covers_raster(int pw, int ph, int width, int height, const Placement& placement, double aspect) {
-  const PlacedSize p = placed_size(pw, ph, width, height, placement, aspect);
-  return p.width == width && p.height == height;
-}
-
-namespace {
 
 /// A ring of a few rows of bytes, red, green and blue, between zimg and the picture for the screen.
 struct ByteRing {
@@ -558,7 +228,7 @@ Result<Image> as_stored(const AVFrame& source, int width, int height, const Plac
   set_up(ring, lie.width, lie.height, g.out_lines, to);
   if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), nullptr, nullptr, pack_row,
                                 &ring) != ZIMG_ERROR_SUCCESS)
-    return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
+    return environment("a picture could not be converted: " + last_error(), "", "Try again.");
   if (const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(source.format));
       d->nb_components == 4 && (d->flags & AV_PIX_FMT_FLAG_ALPHA))
     take_alpha(source, *d, placement, aspect, image);
@@ -616,7 +286,7 @@ Result<bool> to_screen(const AVFrame& frame, int width, int height, const Placem
   }
   if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), nullptr, nullptr, pack_bytes, &ring) !=
       ZIMG_ERROR_SUCCESS)
-    return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
+    return environment("a picture could not be converted: " + last_error(), "", "Try again.");
   return true;
 }
 
@@ -665,7 +335,7 @@ Result<void> from_opaque(const Image& image, AVFrame& frame) {
   }
   if (zimg_filter_graph_process(g.graph, &from, &to, scratch(g.scratch, 1), unpack_row, &ring, nullptr,
                                 nullptr) != ZIMG_ERROR_SUCCESS)
-    return environment("a picture could not be converted: " + zimg_text(), "", "Try again.");
+    return environment("a picture could not be converted: " + last_error(), "", "Try again.");
   return {};
 }
 

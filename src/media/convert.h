@@ -2,16 +2,10 @@
 #pragma once
 #include "base/error.h"
 #include "media/image.h"
+#include "media/placement.h"
 #include "media/reader.h"
 
 namespace gc {
-
-/// How a picture is brought to a raster of another shape or size.
-struct Placement {
-  enum class Shape { fit, fill, stretch, centre } shape = Shape::fit;
-  double scale = 1;    ///< pixels of this raster ÷ pixels of the full one, of a side; for `centre`
-  bool draft = false;  ///< bilinear scaling instead of bicubic
-};
 
 /// The frame as a working image of width × height, transparent where it does not reach. Frames of any size, odd ones
 /// with subsampled chroma too. Planar YUV, RGB, grey and palettes of 8 to 16 bits and float are read by zimg and by
@@ -27,26 +21,6 @@ Result<Image> to_image(const AVFrame& frame, int width, int height, const Placem
 Result<bool> to_screen(const AVFrame& frame, int width, int height, const Placement& placement, ScreenImage& out);
 /// Whether frames of this layout and size go straight, as far as the file says.
 bool goes_straight(const MediaInfo& info);
-
-/// How a picture lies on the raster: the size that is made there, and the part of the picture that it is made
-/// of, pixels.
-struct PlacedSize {
-  int width = 0, height = 0;
-  double from_width = 0, from_height = 0;
-};
-PlacedSize placed_size(int picture_width, int picture_height, int width, int height,
-                       const Placement& placement, double pixel_aspect = 1);
-/// Pixels that the two passes of a separable scaling go over. A filter widens with the shrinking, so that a
-/// pass costs by the larger of what it reads and what it makes; of the two orders the one that goes over
-/// fewer pixels is taken, those across counted twice (zimg's own rule). Where a side stays as it is there is
-/// no pass.
-struct ScalingWork {
-  double across = 0, down = 0;
-};
-ScalingWork scaling_work(const PlacedSize& placed);
-/// Whether a picture of this size covers the whole raster.
-bool covers_raster(int picture_width, int picture_height, int width, int height, const Placement& placement,
-                   double pixel_aspect = 1);
 
 /// Fills an allocated frame from an image of the same size: 8- or 10-bit planar YUV, BT.709, limited or full range by its
 /// colour range, alpha straight; or planar RGB of floats, as the image is, alpha associated.

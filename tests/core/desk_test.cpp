@@ -1,4 +1,5 @@
 // The desk, its documents, and the demo production.
+#include "demo/scaling.h"
 #include "desk/remedies.h"
 #include "desk/report.h"
 #include "desk/suppose.h"
@@ -193,6 +194,20 @@ TEST(Demo, ComesOutTheSameToTheByteForTheSameSeed) {
         << entry.path().filename();
   }
   EXPECT_GE(compared, 6);
+}
+
+// The heavy segments must not come out light because other programs ran while they were looked at.
+TEST(Demo, ItsSegmentsAreScaledByWorkAndNotByWhoElseIsThere) {
+  const auto frame = [](double waited) {
+    FrameResult r;
+    r.fetch_began_ms = 1000, r.done_ms = 1090 + 2 * waited;
+    r.stages = {{StageKind::decode, {}, static_cast<float>(20 + waited), 20}, {StageKind::effect, {}, static_cast<float>(50 + waited), 50},
+                {StageKind::effect, {}, 20, 1}};
+    r.stages.back().by_wall = true;  // a device works, and its thread waits for it
+    return r;
+  };
+  EXPECT_NEAR(kiln::own_work_ms(frame(0)), 90, 1e-9);
+  EXPECT_NEAR(kiln::own_work_ms(frame(60)), 90, 1e-9) << "two processors' worth of other programs changed what it is said to cost";
 }
 
 TEST(Demo, AFolderThatCannotBeWrittenIsSaid) {

@@ -50,6 +50,25 @@ TEST(Cdl, FollowsItsFormula) {
   }
 }
 
+// Every power that the control can be set to, against the C library's pow in double precision.
+TEST(Cdl, EveryPowerOfItsRangeFollowsItsFormula) {
+  std::vector<float> values{0.0f, 1e-12f, 1e-9f, 1e-6f, 1e-4f, 1.0f};
+  for (int i = 1; i < 4096; ++i) values.push_back(static_cast<float>(i) / 4096.0f);
+  double worst = 0;
+  for (double power = 0.05; power <= 16; power *= 1.07) {
+    Image picture(static_cast<int>(values.size()), 1);
+    for (std::size_t i = 0; i < values.size(); ++i)
+      for (std::size_t k = 0; k < 4; ++k) picture.data()[4 * i + k] = k < 3 ? values[i] : 1.0f;
+    make(cdl_effect(), {{"power", {power, power, power}}}, picture.width(), 1)->apply(picture, context_of(picture));
+    // The control keeps single precision.
+    const auto kept = static_cast<double>(static_cast<float>(power));
+    for (std::size_t i = 0; i < values.size(); ++i)
+      worst = std::max(worst, std::abs(static_cast<double>(picture.data()[4 * i]) - std::pow(static_cast<double>(values[i]), kept)));
+  }
+  EXPECT_LE(worst, 2e-7) << "what the kernel's comment says";
+  EXPECT_GT(worst, 0) << "a polynomial is never exact: nothing was compared";
+}
+
 // Reference: OpenColorIO's CDLTransform in ASC style.
 TEST(Cdl, AgreesWithOpenColorIO) {
   OCIO::CDLTransformRcPtr cdl = OCIO::CDLTransform::Create();

@@ -478,20 +478,26 @@ TEST_F(TheCommands, DisagreementsAreSaidInTheTimelinesOwnTimecode) {
 
 // The launcher asks for real packages only, needs no network once they are there, and says what is missing to
 // those who may not install.
-TEST(Launcher, AsksNobodyWhenEverythingIsThere) {
-  const test::TempFolder dir;
-  const fs::path source = fs::path(GCLK_SOURCE).parent_path();
-  fs::copy_file(source / "dev", dir / "dev");
-  fs::create_directories(dir / "bin");
-  const auto stand_in = [&](const std::string& name, const std::string& does) {
+/// The launcher in a folder of its own, with stand-ins for what it calls.
+class Launcher : public testing::Test {
+ protected:
+  Launcher() {
+    fs::copy_file(fs::path(GCLK_SOURCE).parent_path() / "dev", dir / "dev");
+    fs::create_directories(dir / "bin");
+  }
+  void stand_in(const std::string& name, const std::string& does) {
     test::put(dir / "bin" / name, "#!/bin/sh\n" + does + "\n");
     fs::permissions(dir / "bin" / name, fs::perms::owner_all);
-  };
-  const auto run = [&](const std::string& what) {
+  }
+  int run(const std::string& what, const std::string& says = "out.txt") {
     const std::string command = "cd '" + dir.path().string() + "' && env -u CI PATH='" + (dir / "bin").string() +
-                                ":/usr/bin:/bin' ./dev " + what + " >out.txt 2>&1 </dev/null";
+                                ":/usr/bin:/bin' ./dev " + what + " >" + says + " 2>&1 </dev/null";
     return WEXITSTATUS(std::system(command.c_str()));
-  };
+  }
+  const test::TempFolder dir;
+};
+
+TEST_F(Launcher, AsksNobodyWhenEverythingIsThere) {
   stand_in("apt-get", "echo called >>'" + (dir / "asked").string() + "'; exit 1");
   stand_in("cmake", "exit 0");
   stand_in("sudo", "exit 1");
@@ -503,6 +509,22 @@ TEST(Launcher, AsksNobodyWhenEverythingIsThere) {
   EXPECT_EQ(run("build"), 4);
   EXPECT_FALSE(fs::exists(dir / "asked"));
   EXPECT_THAT(*read_file(dir / "out.txt"), testing::HasSubstr("apt-get install ninja-build"));
+}
+
+// Two commands given at once would write the same files of the build.
+TEST_F(Launcher, TwoCommandsAtOnceBuildOneAfterTheOther) {
+  stand_in("dpkg-query", "echo 'install ok installed'");
+  // Fails when another one is at it. The folder is the lock that the launcher should make needless.
+  stand_in("cmake", "mkdir '" + (dir / "at-it").string() + "' || exit 9; sleep 0.3; rmdir '" + (dir / "at-it").string() + "'; echo built >>'" +
+                        (dir / "built").string() + "'");
+  int first = -1;
+  std::jthread other([&] { first = run("build", "first.txt"); });
+  const int second = run("build", "second.txt");
+  other.join();
+  EXPECT_EQ(first, 0) << *read_file(dir / "first.txt");
+  EXPECT_EQ(second, 0) << *read_file(dir / "second.txt");
+  // Each configures and builds.
+  EXPECT_EQ(*read_file(dir / "built"), "built\nbuilt\nbuilt\nbuilt\n");
 }
 
 }  // namespace

@@ -1,4 +1,7 @@
 // Frames in flight, the pacing rule, and the player on a real clock.
+#include <sys/resource.h>
+
+#include <latch>
 #include <random>
 
 #include "playout/player.h"
@@ -275,6 +278,35 @@ TEST_F(Playing, OfflineFramesAreLoggedAndAreNotDropsOfTheMachine) {
 }
 
 /// Frames from 0 to 60 take 24 frame budgets a worker, those after it a third of one; both are known.
+/// Notes the place in line of the threads that make frames.
+class NotesItsPlace : public FrameMaker {
+ public:
+  explicit NotesItsPlace(std::vector<std::atomic<int>>& places) : places_(places) {}
+  std::unique_ptr<Work> fetch(Frames, FrameResult&) override { return std::make_unique<Work>(); }
+  void process(Work&, FrameResult& result) override { places_[static_cast<std::size_t>(result.frame)] = getpriority(PRIO_PROCESS, 0); }
+
+ private:
+  std::vector<std::atomic<int>>& places_;
+};
+
+// What is rendered makes way for what is played, though not for every other program on the machine.
+TEST(Background, StandsALittleBehindInLineAndItsCallerDoesNot) {
+  const int mine = getpriority(PRIO_PROCESS, 0);
+  for (const bool background : {false, true}) {
+    std::vector<std::atomic<int>> places(8);
+    {
+      PipelineOptions options;
+      options.workers = 2, options.background = background;
+      std::latch all(8);
+      Pipeline p(std::make_unique<NotesItsPlace>(places), options, {0, 1, 2, 3, 4, 5, 6, 7}, [&](FrameResult&&) { all.count_down(); });
+      p.consumed(8);
+      all.wait();
+    }
+    for (const auto& place : places) EXPECT_EQ(place, background ? std::min(19, mine + 3) : mine);
+    EXPECT_EQ(getpriority(PRIO_PROCESS, 0), mine);
+  }
+}
+
 TEST(Pacing, KnownChangesOfCostAreFollowedAtTheirFirstFrame) {
   constexpr double kPeriod = 40;
   const std::vector<CostKind> kinds{{0, 1900, 5, {}}, {60, 13, 1, {}}};

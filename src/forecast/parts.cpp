@@ -1,0 +1,353 @@
+#include "forecast/parts.h"
+
+#include <tbb/parallel_for.h>
+
+#include <algorithm>
+#include <cmath>
+#include <set>
+#include <unordered_map>
+
+#include "base/mean.h"
+#include "effects/registry.h"
+
+namespace gc {
+
+std::vector<Alike> alike_frames(const Program& program, const Route& route, FrameRange range) {
+  std::vector<Alike> parts;
+  for (std::size_t i = 0; i < program.intervals().size(); ++i) {
+    const CompiledInterval& interval = program.intervals()[i];
+    const Frames in = std::max(range.in, interval.in), out = std::min(range.out, interval.out);
+    for (Frames at = in; at < out;) {
+      const auto n = static_cast<std::size_t>(at);
+      Frames end = at + 1;
+      while (end < out && route.alike(static_cast<std::size_t>(end), n)) ++end;
+      parts.push_back({at, end, static_cast<int>(i), route[n], route.taps(n)});
+      at = end;
+    }
+  }
+  return parts;
+}
+
+namespace {
+
+constexpr std::size_t kComposed = 96;  // draws when a frame's cost is put together from its stages
+
+double mean(const std::vector<float>& v) {
+  double sum = 0;
+  for (const float x : v) sum += x;
+  return v.empty() ? 0 : sum / static_cast<double>(v.size());
+}
+
+/// Whether a source is read at this interval that was not read just before it.
+bool opens_source(const Program& program, int interval) {
+  const auto sources = [&](int i) {
+    std::set<std::string> ids;
+    if (i < 0) return ids;
+    const CompiledInterval& at = program.intervals()[static_cast<std::size_t>(i)];
+    // Frames that a file does not have are not read from it.
+    const auto reads = [&](const CompiledSegment& s) { return s.content != Content::source || !s.missing_at(at.in, program.timeline()->rate); };
+    for (const CompiledLayer& l : at.layers) {
+      if (reads(*l.from)) ids.insert(l.from->segment->id);
+      if (l.to && reads(*l.to)) ids.insert(l.to->segment->id);
+    }
+    return ids;
+  };
+  const auto before = sources(interval - 1);
+  for (const std::string& id : sources(interval))
+    if (!before.contains(id)) return true;
+  return false;
+}
+
+/// Calls `see` for each segment of an interval whose source is read at a frame, with the frame of the source. What lies
+/// above rendered media is not read.
+template <class F>
+void each_source(const Program& program, const CompiledInterval& interval, Frames at, const TapPattern& taps,
+                 const Hash128& outer, const F& see) {
+  const auto look = [&](const CompiledSegment& s) {
+    const Hash128 use = use_of(outer, s);
+    if (tap_in(taps, use)) return;
+    const Frames n = s.frame_at(at, program.timeline()->rate);
+    if (s.content == Content::source && s.media.has(n)) see(s, n);
+    if (s.inner)
+      if (const int i = s.inner->interval_at(n); i >= 0)
+        each_source(*s.inner, s.inner->intervals()[static_cast<std::size_t>(i)], n, taps, use, see);
+  };
+  for (const CompiledLayer& l : interval.layers) {
+    look(*l.from);
+    if (l.to) look(*l.to);
+  }
+}
+
+/// Frames to decode before the first one of an interval when its sources are newly read there. The dearest
+/// source counts: the others wait for it in the same turn, but as a rule only one opens at a cut.
+Frames frames_to_reach(const Program& program, const CompiledInterval& interval, Frames at, const TapPattern& taps) {
+  Frames most = 0;
+  each_source(program, interval, at, taps, {},
+              [&](const CompiledSegment& s, Frames n) { most = std::max(most, frames_before(s.media, n)); });
+  return most;
+}
+
+/// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of
+/// the medians of ten neighbouring samples from the median of all samples of their kind, beyond what such
+/// medians vary by themselves (π / 2 times as much as means; common knowledge of the normal distribution).
+double mood_of(const std::vector<const CostPool*>& pools) {
+  constexpr std::size_t kBlock = 10;
+  struct Part {
+    double sum = 0, count = 0;
+  };
+  std::vector<Part> parts(pools.size());
+  tbb::parallel_for(std::size_t{0}, pools.size(), [&](std::size_t i) {
+    auto& [sum, count] = parts[i];
+    std::vector<float> totals;
+    for (const FrameSample& f : pools[i]->frames) totals.push_back(f.fetch_ms + f.process_ms);
+    if (totals.size() < 2 * kBlock) return;
+    const double all = median_of(totals).median;
+    if (all <= 0) return;
+    for (std::size_t at = 0; at + kBlock <= totals.size(); at += kBlock) {
+      const std::vector<float> block(totals.begin() + static_cast<std::ptrdiff_t>(at),
+                                     totals.begin() + static_cast<std::ptrdiff_t>(at + kBlock));
+      const double middle = median_of(block).median, d = std::log(middle / all);
+      std::vector<float> apart;
+      for (const float t : block) apart.push_back(std::abs(t - static_cast<float>(middle)));
+      const double single = 1.4826 * static_cast<double>(median_of(apart).median) / all;
+      sum += std::min(0.09, d * d) - 1.5708 * std::min(0.09, single * single) / kBlock, count += 1;
+    }
+  });
+  double sum = 0, count = 0;
+  for (const Part& p : parts) sum += p.sum, count += p.count;
+  // In whole steps: one more kind of frames should not change what is drawn for all others.
+  return count > 0 ? std::clamp(std::round(std::sqrt(std::max(0.0, sum / count)) * 200) / 200, 0.01, 0.2)
+                   : 0.03;
+}
+
+/// The seat's speed varies more than half a minute of measuring shows where others work on its cores: from stretch to stretch,
+/// and in the mean of a whole playout. Seen in first playouts with 0.84 to 0.96 of the work on shared cores: 7 % from stretch to
+/// stretch, means 0.93, 0.95, 0.97 and 1.02 of what was measured before. In whole steps, as the base.
+std::pair<double, double> with_strangers(double mood, double crowding) {
+  const auto steps = [](double v) { return std::round(v * 200) / 200; };
+  const double c = std::max(0.0, crowding);
+  return {steps(std::hypot(mood, 0.06 * c)), steps(std::hypot(mood / 2, 0.05 * c))};
+}
+
+/// What the seat takes now against what is known of its costs, which is of cores that nobody else works on:
+/// as playouts went, or by how crowded it is. In whole steps, so that edits can be forecast from the state
+/// before.
+double base_of(const Moods& moods, double crowding) {
+  double sum = 0, count = 0;
+  for (const std::vector<float>& playout : moods)
+    for (const float r : playout) sum += static_cast<double>(r), ++count;
+  return std::round(50 * (count > 0 ? sum / count : crowded(crowding))) / 50;
+}
+
+bool has_long_gop(const Program& program, const CompiledInterval& interval, const TapPattern& taps) {
+  bool is = false;
+  each_source(program, interval, interval.in, taps, {}, [&](const CompiledSegment& s, Frames) { is = is || !s.media.intra; });
+  return is;
+}
+
+/// The neighbours that an effect of some layer looks at, the most of all, and what making one takes: the
+/// content and the effects below that one. `ms` gives a stage's cost.
+template <class F>
+std::pair<int, double> neighbours_in(const Program& program, const CompiledInterval& interval, const TapPattern& taps, F&& ms) {
+  int most = 0;
+  double cost = 0;
+  for (const CompiledLayer& l : interval.layers)
+    for (const CompiledSegment* s : {l.from.get(), l.to.get()}) {
+      const int j = s ? s->last_temporal(s->effects.size()) : -1;
+      if (j < 0) continue;
+      const TapUse* tap = tap_in(taps, use_of({}, *s));
+      const int rendered = tap && tap->kind == TapKind::stack ? tap->after : 0;
+      if (rendered > j) continue;
+      most = std::max(most, s->effects[static_cast<std::size_t>(j)].window.length() - 1);
+      if (tap && tap->kind != TapKind::source) {
+        for (const StageRef& r : program.rendered_stages(*tap))
+          if (r.in_order == 0) cost += ms(r);
+      } else {
+        cost += ms(s->convert);
+        if (s->content == Content::source && s->decode.in_order == 0) cost += ms(s->decode);
+      }
+      for (int i = rendered; i < j; ++i)
+        cost += ms(s->effects[static_cast<std::size_t>(i)].stage_at(interval.in - s->in));
+    }
+  return {most, cost};
+}
+
+/// Gathers pools of costs, each kind of frame once.
+class Pools {
+ public:
+  Pools(const Program& program, const CostBook& book, Model& model)
+      : program_(program), book_(book), model_(model) {}
+
+  const PoolEntry& live(int interval, const TapPattern& taps = {}) {
+    const CompiledInterval& i = program_.intervals()[static_cast<std::size_t>(interval)];
+    return entry(program_.stages(i.in, taps), has_long_gop(program_, i, taps), interval, taps);
+  }
+  const PoolEntry& sealed(const TapPattern& taps) {
+    return entry(taps.empty() ? program_.sealed_stages() : program_.stages(0, taps), false, -1, taps);
+  }
+  const PoolEntry& remembered() { return entry({program_.display_stage()}, false, -2, {}); }
+  const PoolEntry& of(const Alike& part) {
+    return part.state == FrameState::sealed       ? sealed(part.taps)
+           : part.state == FrameState::remembered ? remembered()
+                                                  : live(part.interval, part.taps);
+  }
+
+ private:
+  /// What the book says of a stage. The same stages come again in most intervals, and each answer takes sorting samples.
+  struct Costs {
+    StageCosts of;
+    double mean = 0;
+  };
+  const Costs& costs_of(const StageRef& stage) {
+    const auto [it, fresh] = costs_.try_emplace(stage.key);
+    if (fresh) it->second.of = book_.stage(stage), it->second.mean = mean(it->second.of.ms);
+    return it->second;
+  }
+
+  const PoolEntry& entry(const std::vector<StageRef>& stages, bool between, int interval, const TapPattern& taps) {
+    if (const auto it = known_.find({interval, taps}); it != known_.end()) return it->second;
+    PoolEntry e;
+    const Hash128 key = frame_key(stages);
+    CostPool pool;
+    pool.frames = book_.frames(key);
+    pool.entries = book_.entries(key);
+    pool.decodes_between = between;
+    std::vector<const std::vector<float>*> samples;
+    std::vector<float> shares;
+    double in_turn = 0, beside = 0;
+    for (const StageRef& s : stages) {
+      const Costs& costs = costs_of(s);
+      const bool estimated = costs.of.origin != Origin::measured;
+      const Owner& owner = program_.owners()[static_cast<std::size_t>(s.owner)];
+      const double share = turn_share(s, model_.pace.workers);
+      e.stages.push_back({s.owner, s.kind, owner.segment, owner.effect, owner.label, costs.mean, estimated,
+                          s.elsewhere, owner.placed, costs.mean * share});
+      shares.push_back(static_cast<float>(share));
+      in_turn += costs.mean * share, beside += share > 0 ? costs.mean * (1 - share) : 0;
+      samples.push_back(&costs.of.ms);
+    }
+    if (in_turn > 0) pool.beside = static_cast<float>(beside / in_turn);
+    if (pool.frames.size() < 4 && !taps.empty() && interval >= 0)
+      pool.frames = as_live_but_for(stages, live(interval), program_.stages(program_.intervals()[static_cast<std::size_t>(interval)].in));
+    if (pool.frames.size() < 4) {
+      e.measured = covered(book_, stages);
+      pool.frames.clear();
+      std::uint64_t state = 0x9e3779b97f4a7c15ULL;
+      for (std::size_t n = 0; n < kComposed; ++n) {
+        FrameSample f;
+        for (std::size_t i = 0; i < stages.size(); ++i) {
+          if (samples[i]->empty()) continue;
+          state = state * 6364136223846793005ULL + 1442695040888963407ULL;
+          const float v = (*samples[i])[static_cast<std::size_t>(state >> 33) % samples[i]->size()];
+          f.fetch_ms += v * shares[i], f.process_ms += v * (1 - shares[i]);
+        }
+        pool.frames.push_back(f);
+      }
+    }
+    if (interval >= 0) {
+      const auto [most, ms] = neighbours_in(program_, program_.intervals()[static_cast<std::size_t>(interval)], taps,
+                                            [&](const StageRef& s) { return costs_of(s).mean; });
+      pool.neighbours = most, pool.neighbour_ms = static_cast<float>(ms);
+    }
+    e.pool = static_cast<std::uint32_t>(model_.pools.size());
+    model_.pools.push_back(std::move(pool));
+    return known_.emplace(std::pair(interval, taps), std::move(e)).first->second;
+  }
+
+  /// Frames of which some is fetched, from frames that were measured live: what is left out comes off each of them, what is
+  /// fetched goes on. Frames in the running pipeline take more or less than their stages together, and so this is that of
+  /// both. Empty where none were measured, or where most of the work is left out.
+  std::vector<FrameSample> as_live_but_for(std::vector<StageRef> with, const PoolEntry& live, const std::vector<StageRef>& without) {
+    if (book_.frames(frame_key(without)).size() < 4) return {};
+    FrameSample change;
+    double all = 0, off = 0;
+    const auto add = [&](const StageRef& s, float sign) {
+      const auto ms = static_cast<float>(costs_of(s).mean), share = static_cast<float>(turn_share(s, model_.pace.workers));
+      change.fetch_ms += sign * ms * share, change.process_ms += sign * ms * (1 - share);
+      if (sign < 0) off += static_cast<double>(ms);
+    };
+    for (const StageRef& s : without) {
+      all += costs_of(s).mean;
+      const auto same = std::find_if(with.begin(), with.end(), [&](const StageRef& w) { return w.key == s.key; });
+      if (same == with.end()) add(s, -1);
+      else with.erase(same);
+    }
+    for (const StageRef& s : with) add(s, 1);
+    constexpr double kMost = 0.6;
+    if (off > kMost * all) return {};
+    std::vector<FrameSample> frames = model_.pools[live.pool].frames;
+    for (FrameSample& f : frames) {
+      f.fetch_ms = std::max(0.02f, f.fetch_ms + change.fetch_ms);
+      f.process_ms = std::max(0.1f, f.process_ms + change.process_ms);
+    }
+    return frames;
+  }
+
+  const Program& program_;
+  const CostBook& book_;
+  Model& model_;
+  std::map<std::pair<int, TapPattern>, PoolEntry> known_;
+  std::unordered_map<Hash128, Costs> costs_;
+};
+
+}  // namespace
+
+Model model_of_parts(const Program& program, const CostBook& book, const std::vector<Alike>& parts, FrameRange range,
+                     const ForecastOptions& options, std::vector<PoolEntry>* entries, std::vector<PoolEntry>* live_entries) {
+  Model model;
+  model.first = range.in;
+  model.scale = options.cost_scale;
+  model.pace = {options.workers, options.horizon, program.timeline()->rate.frame_ms(),
+                far_of(program.width(), program.height(), options.horizon)};
+  Pools pools(program, book, model);
+  const Alike* before = nullptr;
+  for (const Alike& part : parts) {
+    const PoolEntry& e = pools.of(part);
+    if (entries) entries->push_back(e), live_entries->push_back(pools.live(part.interval));
+    const Frames in = part.in - range.in, out = part.out - range.in;
+    if (part.state == FrameState::sealed) {
+      // Every sealed piece is a file of its own, opened in its turn.
+      constexpr Frames kPiece = 24;
+      for (Frames at = in; at < out; at += kPiece)
+        model.stretches.push_back({at, std::min(out, at + kPiece), e.pool, true, 0});
+    } else if (part.state == FrameState::remembered) {
+      model.stretches.push_back({in, out, e.pool, false, 0});
+    } else {
+      const bool entry = !before || !is_live(*before) ||
+                         (before->interval != part.interval && opens_source(program, part.interval));
+      model.stretches.push_back(
+          {in, out, e.pool, entry,
+           entry
+               ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(part.interval)], part.in, part.taps)
+               : 0});
+    }
+    before = &part;
+  }
+  // From the frames as they are made live, whatever is fetched: so a remedy changes what it is of and nothing else.
+  std::set<std::uint32_t> made;
+  for (const Alike& part : parts) made.insert(pools.live(part.interval).pool);
+  std::vector<const CostPool*> live;
+  for (const std::uint32_t pool : made) live.push_back(&model.pools[pool]);
+  model.mood = mood_of(live), model.moods = book.moods();
+  std::tie(model.mood, model.level) = with_strangers(model.mood, book.crowding());
+  model.base = base_of(model.moods, book.crowding());
+  model.kinds = kinds_told(model);
+  if (options.outside) model.lately = book.lately();
+  return model;
+}
+
+void repeat(Model& model) {
+  const Frames length = model.frames();
+  const std::size_t stretches = model.stretches.size(), kinds = model.kinds.size();
+  for (std::size_t i = 0; i < stretches; ++i) {
+    CostStretch s = model.stretches[i];
+    s.in += length, s.out += length, s.opens = false;
+    model.stretches.push_back(s);
+  }
+  for (std::size_t i = 0; i < kinds; ++i) {
+    model.kinds.push_back(model.kinds[i]);
+    model.kinds.back().from += length;
+  }
+}
+
+}  // namespace gc
