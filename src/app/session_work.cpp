@@ -284,8 +284,11 @@ void Session::start_measuring(bool again) {
     // Which segments only playing can judge, while the machine is at it.
     constexpr double kLooking = 3;
     if (!stop.stop_requested()) look_for_must_watch(d->view, stores, kLooking, [&] { return !stop.stop_requested(); });
-    post([this, r, stop] {
+    // And what the plan's renders take, by a few frames of each that nobody has looked at.
+    const auto tried = tried_plan(d->view, stores, whole(d->view), plan_options(*d->view.timeline, stores), [&] { return stop.stop_requested(); });
+    post([this, r, stop, trouble = tried ? std::optional<Error>() : std::optional(tried.error())] {
       if (!r) emit failed(QString::fromStdString(r.error().text()));
+      else if (trouble) emit failed(QString::fromStdString(trouble->text()));
       derive(false);
       look_at_profile();  // it has laws that it did not have
       end_labour(stop);

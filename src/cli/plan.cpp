@@ -60,7 +60,7 @@ Result<Plan> plan_for(const Opened& o, const PlanArguments& a, const std::atomic
   // A few frames of each segment that has a key or a repair; what was looked at once is known.
   constexpr double kLooking = 4;
   look_for_must_watch(o.view, o.stores, kLooking, [&] { return !interrupted.load(); });
-  return make_plan(situation_of(o.view, o.stores), o.range, *options);
+  return tried_plan(o.view, o.stores, o.range, *options, [&] { return interrupted.load(); });
 }
 
 void print_frontier(const Plan& p) {

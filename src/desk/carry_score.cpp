@@ -41,7 +41,9 @@ Result<std::vector<CarriedPlan>> carry_out_plans(const Stores& shared, const Car
     };
     if (!goes_on(c.timeline, "playing")) break;
     c.dropped_before = own(view);
-    const Plan plan = make_plan(situation_of(view, stores), whole(view), PlanOptions{});
+    const auto made = tried_plan(view, stores, whole(view), PlanOptions{}, [&] { return stop.load(); });
+    if (!made) return std::unexpected(made.error());
+    const Plan& plan = *made;
     c.remedies = static_cast<int>(plan.remedies.size()), c.sentence = plan.sentence, c.holds = plan.holds;
     c.said_s = plan.render_seconds, c.said_bytes = static_cast<double>(plan.bytes);
     if (!goes_on(c.timeline, "carrying out the plan")) break;

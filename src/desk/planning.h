@@ -39,6 +39,11 @@ Result<PlanOptions> plan_options(const Wishes& wishes);
 void know_settledness(PlanOptions& options, const Timeline& timeline);
 PlanOptions plan_options(const Timeline& timeline, const Stores& stores);
 
+/// The plan. Where it would render what nobody has looked at yet, a few frames of each are tried first, for about four seconds,
+/// and the plan is made again with what they took: its times and sizes are then known by sight.
+Result<Plan> tried_plan(const View& view, const Stores& stores, FrameRange range, const PlanOptions& options,
+                        const std::function<bool()>& stopped);
+
 struct CarriedOut {
   PrerenderReport made;   ///< of everything together
   TimelinePtr timeline;   ///< with the slips that the plan opens; the same when it opens none

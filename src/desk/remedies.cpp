@@ -7,8 +7,8 @@
 #include "base/clock.h"
 #include "desk/watched.h"
 #include "media/compare.h"
-#include "media/matrix.h"
 #include "queue/hush.h"
+#include "queue/sampling.h"
 #include "remedy/kinds.h"
 #include "render/played.h"
 
@@ -97,6 +97,28 @@ Result<Applied> apply(const Situation& s, const Proposal& p, const Stores& store
   return done;
 }
 
+Result<int> try_out(const Situation& s, std::span<const Proposal> proposals, const Stores& stores, double seconds,
+                    const std::function<bool()>& stopped) {
+  const Stopwatch watch;
+  int tried = 0;
+  std::optional<Hush> hush;
+  for (const Proposal& p : proposals) {
+    if (stopped() || watch.ms() > seconds * 1000) break;
+    const auto making = p.refused.empty() && p.kind->name() != std::string("seat") ? p.kind->making(p) : std::nullopt;
+    if (!making) continue;
+    PrerenderOptions options = stores.prerender_options({}, *s.timeline);
+    options.form = p.subject.form;
+    if (is_sampled(s, *making, options)) continue;
+    if (!hush) hush.emplace();
+    const auto any = sample_making(s, *making, options, cache_folder(), stopped);
+    if (!any) return std::unexpected(any.error());
+    tried += *any;
+  }
+  if (tried > 0)
+    if (auto saved = stores.notebook->save(); !saved) return std::unexpected(saved.error());
+  return tried;
+}
+
 std::vector<Proposal> copies_for(const Situation& s, const std::string& source) {
   std::vector<Proposal> all;
   for (const std::string& id : {"mezzanine:" + source, "proxy:" + source + ":2"})
@@ -173,7 +195,7 @@ Result<std::vector<ProxyFile>> write_proxies(const View& view, const fs::path& r
   std::vector<ProxyFile> all;
   const auto sources = sources_in(*view.delivered, {0, view.delivered->duration()});
   for (const CompiledSegmentPtr& c : sources) {
-    CopyForm as = copy_form(c->media, size, preferred);
+    const CopyForm as = copy_form(c->media, size, preferred);
     ProxyFile file{c->segment->ref, c->path, {}, as.refused};
     if (is_sequence(c->path)) file.trouble = "it is a sequence of pictures, whose copies cannot mirror it.";
     const std::string name = fs::path(c->path).filename().string();
@@ -185,7 +207,6 @@ Result<std::vector<ProxyFile>> write_proxies(const View& view, const fs::path& r
     if (!reader) return std::unexpected(reader.error());
     auto picture = (*reader)->read(0);
     if (!picture) return std::unexpected(picture.error());
-    if (!keeps_matrix(as.form, **picture)) as.form = form_that_keeps(Form::rdd36, c->media.alpha, as.width, as.height);
     const fs::path to = mirrored(root, c->path, as.form);
     file.to = to.string();
     std::error_code e;

@@ -28,6 +28,7 @@ std::vector<Proposal> chosen(std::vector<Proposal> all, int most) {
 
 Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const RemedyScoreOptions& o, const fs::path& folder,
                                               const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop) {
+  constexpr double kTrying = 4;  // seconds
   std::vector<TriedRemedy> tried;
   for (int i = 0; i < o.timelines && !stop; ++i) {
     const std::uint64_t seed = o.seed + static_cast<std::uint64_t>(i);
@@ -61,8 +62,14 @@ Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const Remedy
       if (!shelf) return std::unexpected(shelf.error());
       stores.shelf = *shelf;
       // In the same minute: what the seat takes now counts for all three.
-      const Playout first = play_unseen(view_of(*timeline, stores), stores, stop);
-      const Situation now = situation_of(view_of(*timeline, stores), stores);
+      const View view = view_of(*timeline, stores);
+      const Forecast expected = forecast(*view.played, *stores.notebook, view.seals, whole(view), stores.forecast_options());
+      const Playout first = play_unseen(view, stores, stop);
+      if (!first.stopped)
+        if (auto r = note_playout(expected, first, *view.played, *stores.notebook); !r) return std::unexpected(r.error());
+      // Who looks at a remedy has its frames tried.
+      if (auto r = try_out(situation_of(view, stores), {&p, 1}, stores, kTrying, [&] { return stop.load(); }); !r) return std::unexpected(r.error());
+      const Situation now = situation_of(view, stores);
       auto fresh = proposal_of(now, p.id);
       if (!fresh) continue;
       TriedRemedy t{seed, p.id, p.kind->name(), 0, 0, drops_saved(now, *fresh), 0, {}};

@@ -32,12 +32,6 @@ namespace {
 
 constexpr std::size_t kComposed = 96;  // draws when a frame's cost is put together from its stages
 
-double mean(const std::vector<float>& v) {
-  double sum = 0;
-  for (const float x : v) sum += x;
-  return v.empty() ? 0 : sum / static_cast<double>(v.size());
-}
-
 /// Whether a source is read at this interval that was not read just before it.
 bool opens_source(const Program& program, int interval) {
   const auto sources = [&](int i) {

@@ -3,12 +3,14 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 #include <ctime>
 #include <map>
 
 #include "base/clock.h"
 #include "base/files.h"
 #include "base/gauge.h"
+#include "base/mean.h"
 
 namespace gc {
 namespace {
@@ -36,28 +38,6 @@ class Timing {
   double cpu_ = process_cpu_ms();
   Stopwatch watch_;
 };
-
-Result<std::vector<EncodeSample>> encoded(const std::vector<FrameResult>& pictures, Form form, const Timeline& t, const fs::path& file) {
-  auto writer = MovieWriter::create(file.string(), form, t.width, t.height, t.rate);
-  if (!writer) return std::unexpected(writer.error());
-  std::vector<EncodeSample> samples;
-  if (has_lookahead(form)) {
-    const Timing all;
-    for (const FrameResult& p : pictures)
-      if (auto r = (*writer)->write(p.image); !r) return std::unexpected(r.error());
-    if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
-    samples.push_back(all.of(static_cast<double>(pictures.size())));
-    return samples;
-  }
-  // The first one searches longer for how coarsely it may quantise than those that follow on their like.
-  for (std::size_t i = 0; i < pictures.size(); ++i) {
-    const Timing one;
-    if (auto r = (*writer)->write(pictures[i].image); !r) return std::unexpected(r.error());
-    if (i > 0 || pictures.size() == 1) samples.push_back(one.of(1));
-  }
-  if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
-  return samples;
-}
 
 }  // namespace
 
@@ -97,6 +77,88 @@ EncodeCost encode_cost(const Notebook& notebook, const Timeline& t, Form form, i
       .times(against(form) / against(usual) * static_cast<double>(width) * height / (static_cast<double>(t.width) * t.height));
 }
 
+Result<Encoded> encode_pictures(std::span<const FrameResult> pictures, Form form, const Timeline& t, const fs::path& file) {
+  auto writer = MovieWriter::create(file.string(), form, t.width, t.height, t.rate);
+  if (!writer) return std::unexpected(writer.error());
+  Encoded e;
+  const Timing all;
+  // The first one searches longer for how coarsely it may quantise than those that follow on their like.
+  for (std::size_t i = 0; i < pictures.size(); ++i) {
+    const Timing one;
+    if (auto r = (*writer)->write(pictures[i].image); !r) return std::unexpected(r.error());
+    if (i > 0 || pictures.size() == 1) e.samples.push_back(one.of(1));
+  }
+  if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
+  // What looks ahead has not begun with a picture when it is handed over.
+  if (has_lookahead(form)) e.samples = {all.of(static_cast<double>(pictures.size()))};
+  std::error_code none;
+  e.bytes = static_cast<float>(fs::file_size(file, none)) / static_cast<float>(pictures.size());
+  return e;
+}
+
+namespace {
+
+Hash128 size_key(Form form, int width, int height, const Hash128& content) {
+  return Hasher().add("size").add(form_id(form)).add(width).add(height).add(content).done();
+}
+Hash128 needed_key(const Hash128& content) { return Hasher().add("form needed").add(content).done(); }
+/// Names a form in a notebook that another version may read: a whole number that a float holds.
+float code_of(Form form) { return static_cast<float>(hash_text(form_id(form)).lo % (1U << 24)); }
+
+}  // namespace
+
+void note_sizes(Notebook& notebook, Form form, int width, int height, const Hash128& content, std::span<const float> bytes) {
+  if (form_is_constant(form)) return;
+  for (const Hash128& of : {content, Hash128{}}) notebook.add_sizes(size_key(form, width, height, of), bytes);
+}
+
+std::uint64_t frame_bytes(const Notebook& notebook, Form form, int width, int height, const Hash128& content) {
+  if (!form_is_constant(form))
+    for (const Hash128& of : {content, Hash128{}})
+      if (const std::vector<float> noted = notebook.sizes(size_key(form, width, height, of)); !noted.empty())
+        return static_cast<std::uint64_t>(std::llround(mean(noted)));
+  return form_frame_bytes(form, width, height);
+}
+
+bool size_is_known(const Notebook& notebook, Form form, int width, int height, const Hash128& content) {
+  return form_is_constant(form) || !notebook.sizes(size_key(form, width, height, content)).empty();
+}
+
+Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int width, int height, Rate rate, const fs::path& file) {
+  auto writer = MovieWriter::create_like(*pictures.front(), file.string(), form, width, height, rate);
+  if (!writer) return std::unexpected(writer.error());
+  Encoded e;
+  for (std::size_t i = 0; i < pictures.size(); ++i) {
+    const Timing one;
+    if (auto r = (*writer)->write(*pictures[i]); !r) return std::unexpected(r.error());
+    if (i > 0 || pictures.size() == 1) e.samples.push_back(one.of(1));
+  }
+  if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
+  std::error_code none;
+  e.bytes = static_cast<float>(fs::file_size(file, none)) / static_cast<float>(pictures.size());
+  return e;
+}
+
+Hash128 copy_content(const CompiledSegment& source) { return Hasher().add("copy").add(source.content_identity).add(source.joins_fields).done(); }
+
+void note_encoded(Notebook& notebook, Form form, const Timeline& t, const Hash128& content, const Encoded& e) {
+  for (const Hash128& of : {content, Hash128{}}) notebook.add_encode(encode_key(form, t.width, t.height, of), e.samples);
+  note_sizes(notebook, form, t.width, t.height, content, {&e.bytes, 1});
+}
+
+void note_form_needed(Notebook& notebook, const Hash128& content, Form needed) {
+  const float code = code_of(needed);
+  notebook.add_sizes(needed_key(content), {&code, 1});
+}
+
+Form form_needed(const Notebook& notebook, const Hash128& content, Form meant) {
+  const std::vector<float> noted = notebook.sizes(needed_key(content));
+  if (noted.empty()) return meant;
+  for (int i = 0; i <= static_cast<int>(Form::exr_half_alpha); ++i)
+    if (code_of(static_cast<Form>(i)) == noted.back()) return static_cast<Form>(i);
+  return meant;
+}
+
 Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form form, FrameRange range, int workers, const fs::path& folder,
                              double seconds, const std::stop_token& stop) {
   const Timeline& t = *program->timeline();
@@ -132,10 +194,9 @@ Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form
     std::ranges::sort(pictures, {}, &FrameResult::frame);
     for (FrameResult& r : pictures)
       if (r.image.width() != t.width) r.image = enlarged(r.image, t.width, t.height);
-    const auto samples = encoded(pictures, form, t, scratch->path() / (fmt::format("{}", done) + form_extension(form)));
-    if (!samples) return std::unexpected(samples.error());
-    notebook.add_encode(encode_key(form, t.width, t.height, c.id), *samples);
-    notebook.add_encode(encode_key(form, t.width, t.height), *samples);
+    const auto encoded = encode_pictures(pictures, form, t, scratch->path() / (fmt::format("{}", done) + form_extension(form)));
+    if (!encoded) return std::unexpected(encoded.error());
+    note_encoded(notebook, form, t, c.id, *encoded);
     ++done;
   }
   return done;

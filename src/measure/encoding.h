@@ -1,4 +1,5 @@
-// What encoding the pictures of a timeline takes. It depends on the pictures: the same form took 14 ms of one and 50 of the next.
+// What encoding the pictures of a timeline takes, in time and in bytes. It depends on the pictures: the same form took 14 ms
+// of one and 50 of the next.
 #pragma once
 #include "media/writer.h"
 #include "measure/measure.h"
@@ -21,6 +22,32 @@ struct EncodeCost {
 /// What was measured of this form, raster and content; else of any content; else of the form in which finished frames of the
 /// timeline are kept, times what this form takes against it.
 EncodeCost encode_cost(const Notebook& notebook, const Timeline& timeline, Form form, int width, int height, const Hash128& content = {});
+
+/// A few pictures encoded into a file, one after another.
+struct Encoded {
+  std::vector<EncodeSample> samples;
+  float bytes = 0;  ///< of one frame, the file's share
+};
+Result<Encoded> encode_pictures(std::span<const FrameResult> pictures, Form form, const Timeline& timeline, const fs::path& file);
+/// As copies of a source: read, brought to this size and encoded by one thread; reading is not counted.
+Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int width, int height, Rate rate, const fs::path& file);
+/// Names the pictures of a source as they are copied.
+Hash128 copy_content(const CompiledSegment& source);
+/// Keeps it: of this content, and of any.
+void note_encoded(Notebook& notebook, Form form, const Timeline& timeline, const Hash128& content, const Encoded& encoded);
+
+/// Bytes of encoded frames, noted for pictures like these. `content`: whatever names them; pictures that no content is known
+/// of go by what others of the same form and raster took.
+void note_sizes(Notebook& notebook, Form form, int width, int height, const Hash128& content, std::span<const float> bytes);
+/// Bytes of one frame: exact where all are alike; else as noted of this content, else of any; else about, by the raster alone.
+std::uint64_t frame_bytes(const Notebook& notebook, Form form, int width, int height, const Hash128& content);
+/// Whether frame_bytes() knows more than the raster.
+bool size_is_known(const Notebook& notebook, Form form, int width, int height, const Hash128& content);
+
+/// Notes that pictures have values, or transparency, that the form meant for them cannot keep, so that this one was taken.
+void note_form_needed(Notebook& notebook, const Hash128& content, Form needed);
+/// The form that pictures of this content needed when they were made or tried, or the one that is meant for them.
+Form form_needed(const Notebook& notebook, const Hash128& content, Form meant);
 
 /// Encodes a few pictures of every content of the range that is not known yet in this form, those first that fill most of it, for
 /// about so many seconds. How many contents were measured.

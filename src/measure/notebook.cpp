@@ -353,6 +353,13 @@ void Notebook::add_encode(const Hash128& key, std::span<const EncodeSample> samp
   keep_recent(s.values), keep_recent(s.second);
 }
 
+void Notebook::add_sizes(const Hash128& key, std::span<const float> bytes) {
+  const std::lock_guard lock(mutex_);
+  Series& s = series(kSize, key);
+  s.values.insert(s.values.end(), bytes.begin(), bytes.end()), s.unsaved += bytes.size();
+  keep_recent(s.values);
+}
+
 std::vector<float> Notebook::stage_samples(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
   return series(kStage, key).values;
@@ -378,6 +385,11 @@ std::vector<EncodeSample> Notebook::encode(const Hash128& key) const {
   const Series& s = series(kEncode, key);
   for (std::size_t i = 0; i < std::min(s.values.size(), s.second.size()); ++i) out.push_back({s.values[i], s.second[i]});
   return out;
+}
+
+std::vector<float> Notebook::sizes(const Hash128& key) const {
+  const std::lock_guard lock(mutex_);
+  return series(kSize, key).values;
 }
 
 double Notebook::shared_core_factor(const StageRef& stage) const {
@@ -542,7 +554,7 @@ Result<void> Notebook::save() {
   // A failure takes back what was written, and with it what is known of the file.
   std::vector<std::pair<Hash128*, Hash128>> stored;
   const auto all = [&]() -> Result<void> {
-    for (int what = 0; what < 4; ++what)
+    for (int what = 0; what < kWhats; ++what)
       for (auto& [key, s] : all_[what]) {
         if (s.unsaved == 0) continue;
         stored.emplace_back(&s.stored, s.stored);

@@ -72,6 +72,8 @@ class Notebook : public CostBook, public IdentityMemory {
   /// Times of opening and seeking before the first frame after a cut; the decoding up to it is not in them.
   void add_entries(const Hash128& key, std::span<const float> fetch_ms);
   void add_encode(const Hash128& key, std::span<const EncodeSample> samples);
+  /// Bytes that encoded frames took.
+  void add_sizes(const Hash128& key, std::span<const float> bytes);
   // Each of these is recorded at once, whole or not at all.
   Result<void> add_audit(const AuditRecord& record);
   Result<void> add_price(const PriceRecord& price);
@@ -95,6 +97,7 @@ class Notebook : public CostBook, public IdentityMemory {
   std::vector<FrameSample> frames(const Hash128& key) const override;
   std::vector<float> entries(const Hash128& key) const override;
   std::vector<EncodeSample> encode(const Hash128& key) const;
+  std::vector<float> sizes(const Hash128& key) const;  ///< bytes
   std::vector<AuditRecord> audits() const;
   /// Taken ÷ said of earlier renders, sorted, with those put in beforehand that a seat without any goes by.
   std::vector<double> price_ratios() const;
@@ -158,7 +161,7 @@ class Notebook : public CostBook, public IdentityMemory {
     Conditions conditions;
     double at_s = 0;
   };
-  enum What { kStage = 0, kFrame = 1, kEntry = 2, kEncode = 3 };
+  enum What { kStage = 0, kFrame = 1, kEntry = 2, kEncode = 3, kSize = 4, kWhats = 5 };
   Series& series(What what, const Hash128& key) const;
   Kept& kept(const LawName& name) const;
   void learn_locked(const StageRef& stage, Samples samples);
@@ -177,7 +180,7 @@ class Notebook : public CostBook, public IdentityMemory {
     std::vector<float> ratios;
   };
   mutable std::optional<std::vector<MoodsOf>> moods_;  ///< by playout, oldest first
-  mutable std::unordered_map<Hash128, Series> all_[4];
+  mutable std::unordered_map<Hash128, Series> all_[kWhats];
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;
   Conditions conditions_;

@@ -4,7 +4,7 @@
 
 namespace gc {
 
-/// Whether a picture read back from this form has the matrix it was written with. VC-3 says BT.709 of all its pictures.
-bool keeps_matrix(Form form, const AVFrame& picture);
+/// Whether reading takes this picture by the matrix of ITU-R BT.709, stated or not. RGB has it when it is written as YUV.
+bool has_bt709_matrix(const AVFrame& picture);
 
 }  // namespace gc

@@ -37,6 +37,7 @@ struct MediaInfo {
   bool still = false;        ///< one picture, shown for as long as it is asked for
   bool alpha = false;
   bool linear = false;  ///< float components, taken as scene-linear light
+  bool bt709 = true;    ///< its matrix is that of ITU-R BT.709, stated or by its size; of a sequence too, as far as probe() says
   bool constant = true;        ///< every frame has a picture of its own
   /// Each picture can be decoded for itself, so that several are decoded at once. Else they are decoded in order, by at
   /// most `decode_threads` threads.

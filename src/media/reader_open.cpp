@@ -11,6 +11,7 @@
 #include "media/container.h"
 #include "media/copy_mark.h"
 #include "media/identity.h"
+#include "media/matrix.h"
 #include "media/reader_impl.h"
 
 extern "C" {
@@ -387,8 +388,9 @@ Result<MediaInfo> probe(const std::string& path) {
   auto reader = FrameReader::open(path);
   if (!reader) return std::unexpected(reader.error());
   MediaInfo info = (*reader)->info();
-  if (is_sequence(path)) return info;
   const auto frame = (*reader)->read(0);
+  if (frame) info.bt709 = has_bt709_matrix(**frame);
+  if (is_sequence(path)) return info;
   if (!frame) return std::unexpected(frame.error());
   // Some headers do not say how pixels are laid out, or that there are fields; the first picture does.
   const AVFrame& f = **frame;

@@ -183,9 +183,7 @@ AVColorSpace matrix_of(const AVFrame& f) {
 
 }  // namespace
 
-bool keeps_matrix(Form form, const AVFrame& picture) {
-  return spec_of(form).codec != AV_CODEC_ID_DNXHD || matrix_of(picture) == AVCOL_SPC_BT709;
-}
+bool has_bt709_matrix(const AVFrame& picture) { return matrix_of(picture) == AVCOL_SPC_BT709; }
 
 struct MovieWriter::Impl {
   std::string path;

@@ -118,10 +118,12 @@ class ProgramMaker : public FrameMaker {
     result.unseen = notes.unseen;
     result.offline = notes.stand_in || std::any_of(decoded.pictures.begin(), decoded.pictures.end(),
                                                    [](const FramePtr& p) { return !p; });
-    // Rendered media that do not turn into the picture they stand for are not asked again.
-    if (notes.stand_in && decoded.recipe.seal) seals_->report_broken(*decoded.recipe.seal);
-    if (notes.stand_in)
-      for (const Tap& tap : decoded.recipe.taps) seals_->report_broken(tap.hit);
+    // Rendered media that do not turn into the picture they stand for are not asked again. What else is offline in the same
+    // frame is no fault of theirs.
+    const auto failed = [&](const Hash128& name) { return std::ranges::find(notes.not_kept, name) != notes.not_kept.end(); };
+    if (decoded.recipe.seal && failed(request_name({}, decoded.recipe.frame))) seals_->report_broken(*decoded.recipe.seal);
+    for (const Tap& tap : decoded.recipe.taps)
+      if (failed(tap.name)) seals_->report_broken(tap.hit);
     result.trouble = decoded.trouble;
     result.trouble.insert(result.trouble.end(), notes.trouble.begin(), notes.trouble.end());
   }

@@ -292,7 +292,7 @@ class Planner {
     if (const CompiledSegment* main = main_segment(*s_.played, c.in)) p.segments = {main->segment->id};
     const Timeline& t = *s_.timeline;
     p.quote.modelled_seconds = s_.pricing().frames({p.at}, s_.form), p.quote.seconds = p.quote.modelled_seconds * factor_;
-    p.quote.bytes = form_frame_bytes(form_that_keeps(s_.form, false, t.width, t.height), t.width, t.height) * static_cast<std::uint64_t>(p.at.length());
+    p.quote.bytes = s_.pricing().bytes({p.at}, form_that_keeps(s_.form, false, t.width, t.height));
     problem_.works.push_back({p.id, p.quote.seconds, static_cast<double>(p.quote.bytes), weight_of(p, p.quote.seconds), pinned(options_.pins, p),
                               forbidden(options_.forbids, p), due(p.at)});
     proposals_.push_back(std::move(p));

@@ -12,16 +12,28 @@ void add(PrerenderReport& all, const PrerenderReport& one) {
   all.bytes += one.bytes, all.seconds += one.seconds, all.cancelled = all.cancelled || one.cancelled;
 }
 
-Result<PrerenderReport> stacks(const Situation& s, const Subject& of, Shelf& shelf, const PrerenderOptions& options,
-                               const std::function<bool(const PrerenderProgress&)>& progress) {
-  if (of.type.empty()) return cache_stack(s.rendered, shelf, of.segment, of.after, options, progress);
-  PrerenderReport all;
+}  // namespace
+
+std::vector<std::pair<std::string, std::size_t>> stacks_in(const Situation& s, const Subject& of) {
+  if (of.type.empty()) return {{of.segment, of.after}};
+  std::vector<std::pair<std::string, std::size_t>> all;
   for (const CompiledSegmentPtr& c : s.rendered->segments()) {
     std::size_t after = 0;
     for (std::size_t i = 0; i < c->effects.size(); ++i)
       if (c->effects[i].type && c->effects[i].type->id == of.type) after = i + 1;
-    if (after == 0 || after == c->effects.size() || all.cancelled) continue;
-    auto one = cache_stack(s.rendered, shelf, c->segment->id, after, options, progress);
+    if (after > 0 && after < c->effects.size()) all.emplace_back(c->segment->id, after);
+  }
+  return all;
+}
+
+namespace {
+
+Result<PrerenderReport> stacks(const Situation& s, const Subject& of, Shelf& shelf, const PrerenderOptions& options,
+                               const std::function<bool(const PrerenderProgress&)>& progress) {
+  PrerenderReport all;
+  for (const auto& [segment, after] : stacks_in(s, of)) {
+    if (all.cancelled) break;
+    auto one = cache_stack(s.rendered, shelf, segment, after, options, progress);
     if (!one) return one;
     add(all, *one);
   }

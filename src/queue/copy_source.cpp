@@ -8,7 +8,7 @@ extern "C" {
 #include <thread>
 
 #include "base/clock.h"
-#include "media/matrix.h"
+#include "measure/encoding.h"
 #include "queue/pieces.h"
 #include "queue/prerender.h"
 
@@ -18,7 +18,7 @@ namespace {
 
 /// Copies one piece. Nothing when it was stopped.
 Result<std::uint64_t> copy_piece(const CompiledSegment& s, FrameReader& reader, Shelf& shelf, FrameRange piece, int size,
-                                 const CopyForm& as, const std::function<bool()>& go_on) {
+                                 const CopyForm& as, Notebook* notebook, const std::function<bool()>& go_on) {
   const Stopwatch watch;
   std::unique_ptr<MovieWriter> writer;
   std::optional<Draft> draft;
@@ -30,7 +30,7 @@ Result<std::uint64_t> copy_piece(const CompiledSegment& s, FrameReader& reader, 
     auto picture = (*coded)->get();
     if (!picture) return std::unexpected(picture.error());
     if (!writer) {
-      const std::uint64_t each = form_frame_bytes(as.form, as.width, as.height);
+      const std::uint64_t each = notebook ? frame_bytes(*notebook, as.form, as.width, as.height, copy_content(s)) : form_frame_bytes(as.form, as.width, as.height);
       auto room = shelf.begin(piece_room(each, piece.length(), as.form), form_extension(as.form),
                               static_cast<double>(each) * s.source_rate.fps() / 1e6);
       if (!room) return std::unexpected(room.error());
@@ -47,7 +47,11 @@ Result<std::uint64_t> copy_piece(const CompiledSegment& s, FrameReader& reader, 
   if (auto r = writer->finish(); !r) return std::unexpected(r.error());
   writer.reset();
   std::error_code e;
-  const auto bytes = fs::file_size(draft->path, e);
+  const std::uint64_t bytes = fs::file_size(draft->path, e);
+  if (notebook) {
+    const float each = static_cast<float>(bytes) / static_cast<float>(piece.length());
+    note_sizes(*notebook, as.form, as.width, as.height, copy_content(s), {&each, 1});
+  }
   chunk.segment = s.segment->ref, chunk.offset = piece.in, chunk.kind = TapKind::source, chunk.form = as.form;
   chunk.timeline = fs::path(s.path).filename().string();
   chunk.width = as.width, chunk.height = as.height, chunk.seconds = watch.ms() / 1000;
@@ -60,13 +64,7 @@ Result<std::uint64_t> copy_piece(const CompiledSegment& s, FrameReader& reader, 
 Result<PrerenderReport> copy_source(const CompiledSegment& s, Shelf& shelf, FrameRange frames, int size,
                                     const PrerenderOptions& options,
                                     const std::function<bool(const PrerenderProgress&)>& progress) {
-  CopyForm as = copy_form(s.media, size, options.form);
-  if (as.refused.empty()) {
-    auto reader = FrameReader::open(s.path, 1);
-    if (!reader) return std::unexpected(reader.error());
-    const auto first = (*reader)->read(0);
-    if (first && !keeps_matrix(as.form, **first)) as.form = form_that_keeps(Form::rdd36, s.media.alpha, as.width, as.height);
-  }
+  const CopyForm as = copy_form(s.media, size, options.form);
   if (!as.refused.empty())
     return bad_input(fmt::format("{} cannot be copied: {}", s.path, as.refused), s.path, "Pre-render the segments instead.");
   if (frames.length() <= 0) frames = {0, s.media.frames};
@@ -110,7 +108,7 @@ Result<PrerenderReport> copy_source(const CompiledSegment& s, Shelf& shelf, Fram
     };
     if (!reader) return fail(reader.error());
     for (std::size_t i = from; i < to && !over; ++i) {
-      auto bytes = copy_piece(s, **reader, shelf, todo[i], size, as, [&] {
+      auto bytes = copy_piece(s, **reader, shelf, todo[i], size, as, options.notebook.get(), [&] {
         ++done, tell();
         return !over.load();
       });

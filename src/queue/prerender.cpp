@@ -12,27 +12,18 @@
 #include "media/writer.h"
 #include "queue/flat_out.h"
 #include "queue/pieces.h"
+#include "measure/encoding.h"
 #include "queue/render_into.h"
-#include "render/parts.h"
+#include "queue/subject.h"
 
 namespace gc {
 namespace {
 
-/// What is rendered of a program, and under which names it is kept.
-struct Subject {
-  ProgramPtr program;
-  std::function<Hash128(Frames)> key;
-  Form form = Form::vc3_hqx;
-  TapKind kind = TapKind::frame;
-  int after = 0;     ///< as in Chunk
-  std::string of{};  ///< id of what it is taken of; empty: of each frame's main segment
-};
-
 /// Encodes frames in their order, piece after piece.
 class PieceWriter {
  public:
-  PieceWriter(const Subject& subject, Shelf& shelf, std::vector<FrameRange> pieces)
-      : subject_(subject), program_(*subject.program), shelf_(shelf), pieces_(std::move(pieces)) {}
+  PieceWriter(const RenderSubject& subject, Shelf& shelf, Notebook* notebook, std::vector<FrameRange> pieces)
+      : subject_(subject), program_(*subject.program), shelf_(shelf), notebook_(notebook), pieces_(std::move(pieces)) {}
 
   /// Encodes the next frame.
   Result<void> take(const FrameResult& frame) { return encode(frame); }
@@ -56,9 +47,10 @@ class PieceWriter {
           fmt::format("{} cannot be rendered: {}", timecode_at(t, frame.frame), why), t.name,
           "Bring the media back, or leave this segment out; what is finished is kept.");
     }
-    if (auto r = fits_form(frame); !r) return r;
+    if (auto r = fits_form(subject_, frame, needed); !r) return r;
     if (!writer_) {
-      const std::uint64_t each = form_frame_bytes(subject_.form, t.width, t.height);
+      const std::uint64_t each = notebook_ ? frame_bytes(*notebook_, subject_.form, t.width, t.height, subject_.content(range.in))
+                                           : form_frame_bytes(subject_.form, t.width, t.height);
       auto draft = shelf_.begin(piece_room(each, range.length(), subject_.form), form_extension(subject_.form),
                                 static_cast<double>(each) * t.rate.fps() / 1e6);
       if (!draft) return std::unexpected(draft.error());
@@ -86,45 +78,21 @@ class PieceWriter {
     chunk_.made = now_utc(), chunk_.seconds = since_piece_.ms() / 1000;
     since_piece_ = {};
     std::error_code e;
-    report.bytes += fs::file_size(draft_->path, e);
-    ++report.pieces;
+    const std::uint64_t bytes = fs::file_size(draft_->path, e);
+    report.bytes += bytes, ++report.pieces;
+    if (notebook_) {
+      const float each = static_cast<float>(bytes) / static_cast<float>(range.length());
+      note_sizes(*notebook_, subject_.form, t.width, t.height, subject_.content(range.in), {&each, 1});
+    }
     Draft done = std::move(*draft_);
     draft_.reset();
     return shelf_.add(std::move(chunk_), std::move(done));
   }
 
-  /// Whether a picture that others are made of loses nothing but what the form says.
-  Result<void> fits_form(const FrameResult& frame) {
-    if (subject_.kind == TapKind::frame) return {};
-    const bool alpha = form_has_alpha(subject_.form), lost = !frame.image.opaque && !alpha;
-    if (!lost && (form_is_float(subject_.form) || within_form(frame.image))) return {};
-    needed = form_of_light(alpha || lost);
-    return bad_input(fmt::format("the picture at {} has {} that {} cannot keep", timecode_at(*program_.timeline(), frame.frame),
-                                 lost ? "transparency" : "values", form_name(subject_.form)),
-                     program_.timeline()->name, "Pre-render the segment.");
-  }
-
-  /// Forms of limited range hold values beyond black and white too: ITU-R BT.709 leaves room below code 64 and above 940
-  /// of 1023, and as much for colour differences. Full range has none; a little overshoot of sharpening and scaling is
-  /// what a screen does not show either.
-  bool within_form(const Image& image) const {
-    const bool full = subject_.form == Form::motion_jpeg;
-    const float low = full ? -0.02f : -0.066f, high = full ? 1.02f : 1.088f, most = full ? 0.52f : 0.56f;
-    const float* p = image.data();
-    for (std::size_t i = 0; i < image.floats(); i += 4) {
-      const float a = image.opaque ? 1 : p[i + 3];
-      if (a <= 0) continue;
-      const float r = p[i] / a, g = p[i + 1] / a, b = p[i + 2] / a;
-      if (std::min({r, g, b}) >= 0 && std::max({r, g, b}) <= 1) continue;
-      const float y = 0.2126f * r + 0.7152f * g + 0.0722f * b;
-      if (y < low || y > high || std::abs(b - y) > most * 1.8556f || std::abs(r - y) > most * 1.5748f) return false;
-    }
-    return true;
-  }
-
-  const Subject& subject_;
+  const RenderSubject& subject_;
   const Program& program_;
   Shelf& shelf_;
+  Notebook* notebook_;  ///< learns what the pieces take; may be null
   std::vector<FrameRange> pieces_;
   std::size_t piece_ = 0;
   Frames in_piece_ = 0;
@@ -169,15 +137,14 @@ std::vector<FrameRange> still_wanted(const Program& accepted, const std::vector<
 
 namespace {
 
-Result<PrerenderReport> render(Subject subject, Shelf& shelf, const std::vector<FrameRange>& ranges,
-                               const PrerenderOptions& options,
+Result<PrerenderReport> render(RenderSubject subject, Shelf& shelf, const PrerenderOptions& options,
                                const std::function<bool(const PrerenderProgress&)>& progress,
                                const SealLookup* reuse = nullptr) {
   const ProgramPtr& program = subject.program;
   std::vector<FrameRange> todo;
   PrerenderReport skipped;
   shelf.settled();
-  for (const FrameRange& piece : pieces_of(*program, ranges)) {
+  for (const FrameRange& piece : pieces_of(*program, subject.ranges)) {
     bool sealed = true;
     for (Frames f = piece.in; f < piece.out && sealed; ++f)
       sealed = shelf.find(subject.key(f)).has_value();
@@ -191,7 +158,7 @@ Result<PrerenderReport> render(Subject subject, Shelf& shelf, const std::vector<
   std::vector<Hash128> own;
   for (const Frames f : frames) own.push_back(subject.key(f));
   const Shelf::Protection kept = shelf.protect(own);
-  PieceWriter writer(subject, shelf, todo);
+  PieceWriter writer(subject, shelf, options.notebook.get(), todo);
   writer.report.already_sealed = skipped.already_sealed;
   if (frames.empty()) return writer.report;
 
@@ -209,9 +176,10 @@ Result<PrerenderReport> render(Subject subject, Shelf& shelf, const std::vector<
     // What is left is made again in a form that holds it; the pieces before it stay.
     writer.drop();
     subject.form = *writer.needed;
+    if (options.notebook) note_form_needed(*options.notebook, subject.content(todo.front().in), subject.form);
     PrerenderOptions unpriced = options;
     unpriced.price = {};
-    auto rest = render(std::move(subject), shelf, ranges, unpriced, progress, reuse);
+    auto rest = render(std::move(subject), shelf, unpriced, progress, reuse);
     if (!rest) return rest;
     const Frames whole = rest->already_sealed - skipped.already_sealed;
     rest->frames += whole, rest->already_sealed -= whole;
@@ -239,79 +207,45 @@ Result<PrerenderReport> prerender(const ProgramPtr& played, Shelf& shelf, const 
   const ProgramPtr program = program_rendered(played, options.device, media);
   const Timeline& t = *program->timeline();
   shelf.want(program);
-  return render({program, [&](Frames f) { return program->fingerprint(f); }, form_that_keeps(options.form, false, t.width, t.height)},
-                shelf, ranges, options, progress);
+  return render(finished_frames(program, ranges, form_that_keeps(options.form, false, t.width, t.height)), shelf, options, progress);
 }
 
 Result<PrerenderReport> render_into(const ProgramPtr& program, Shelf& shelf, const std::vector<FrameRange>& ranges,
                                     const PrerenderOptions& options, const SealLookup* rendered,
                                     const std::function<bool(const PrerenderProgress&)>& progress) {
-  return render({program, [&](Frames f) { return program->fingerprint(f); }, options.form}, shelf, ranges, options, progress, rendered);
+  return render(finished_frames(program, ranges, options.form), shelf, options, progress, rendered);
 }
+
+namespace {
+
+/// Parts are priced by whoever asked for them.
+PrerenderOptions unpriced(PrerenderOptions options) {
+  options.price = {};
+  return options;
+}
+
+}  // namespace
 
 Result<PrerenderReport> cache_stack(const ProgramPtr& played, Shelf& shelf, const std::string& id, std::size_t after,
                                     const PrerenderOptions& options,
                                     const std::function<bool(const PrerenderProgress&)>& progress) {
   MediaCatalog media;
   const ProgramPtr whole = program_rendered(played, options.device, media);
-  const CompiledSegment* s = nullptr;
-  for (const auto& each : whole->segments())
-    if (each->segment->id == id) s = each.get();
-  const std::string where = whole->timeline()->name;
-  if (!s) return bad_input("there is no segment '" + id + "' on its tracks", where, "Name one that 'inspect' lists.");
-  if (s->content == Content::offline || s->content == Content::adjustment)
-    return bad_input(fmt::format("'{}' has no picture of its own", s->segment->name), where, "Choose another segment.");
-  if (after < 1 || after > s->effects.size())
-    return bad_input(fmt::format("'{}' has {} effects that run", s->segment->name, s->effects.size()), where,
-                     "Name one of them.");
-  bool alpha = !s->opaque;
-  for (std::size_t i = 0; i < after; ++i) alpha = alpha || (s->effects[i].type && s->effects[i].type->places);
-  RenderOptions full;
-  full.device = options.device, full.rendering = true, full.join_fields = whole->options().join_fields;
-  const ProgramPtr part = Program::compile(alone_up_to(*whole->timeline(), *s, after), media, full);
-  PrerenderOptions unpriced = options;
-  unpriced.price = {};
+  auto subject = stack_of(whole, media, id, after, options.device, options.form, options.notebook.get());
+  if (!subject) return std::unexpected(subject.error());
   shelf.want(whole);
-  const Timeline& t = *part->timeline();
-  return render({part, [&](Frames f) { return whole->tap_key(*s, f, after); },
-                 form_of_parts(t, options.form, alpha), TapKind::stack, static_cast<int>(after)},
-                shelf, {frames_alone(*whole->timeline(), *s, after)}, unpriced, progress);
+  return render(std::move(*subject), shelf, unpriced(options), progress);
 }
-
-namespace {
-
-/// The first segment anywhere that shows a composition.
-const CompiledSegment* shows(const Program& program, const std::string& composition) {
-  for (const auto& s : program.segments()) {
-    if (!s->inner) continue;
-    if (s->segment->ref == composition) return s.get();
-    if (const CompiledSegment* inside = shows(*s->inner, composition)) return inside;
-  }
-  return nullptr;
-}
-
-}  // namespace
 
 Result<PrerenderReport> bake(const ProgramPtr& played, Shelf& shelf, const std::string& id, FrameRange frames,
                              const PrerenderOptions& options,
                              const std::function<bool(const PrerenderProgress&)>& progress) {
   MediaCatalog media;
   const ProgramPtr whole = program_rendered(played, options.device, media);
-  const Timeline& t = *whole->timeline();
-  const CompiledSegment* s = shows(*whole, id);
-  const auto composition = t.compositions.find(id);
-  if (!s || composition == t.compositions.end())
-    return bad_input(fmt::format("no segment shows a composition '{}'", id), t.name, "Name one that 'inspect' lists.");
-  RenderOptions full;
-  full.device = options.device, full.rendering = true, full.join_fields = whole->options().join_fields;
-  const ProgramPtr part = Program::compile(alone(t, *composition->second), media, full);
-  PrerenderOptions unpriced = options;
-  unpriced.price = {};
-  if (frames.length() <= 0) frames = {0, part->duration()};
+  auto subject = composition_of(whole, media, id, frames, options.device, options.form, options.notebook.get());
+  if (!subject) return std::unexpected(subject.error());
   shelf.want(whole);
-  return render({part, [&](Frames f) { return s->inner->composition_key(f); },
-                 form_of_parts(t, options.form, !s->opaque), TapKind::composition, 0, id},
-                shelf, {frames}, unpriced, progress);
+  return render(std::move(*subject), shelf, unpriced(options), progress);
 }
 
 }  // namespace gc

@@ -42,7 +42,8 @@ class Bake : public RemedyKind {
     const Timeline& t = *s.timeline;
     Proposal p;
     p.subject.composition = c.segment->ref;
-    p.subject.form = form_of_parts(t, s.form, !c.opaque);
+    const Hash128 content = c.inner->composition_key(0);
+    p.subject.form = form_needed(*s.notebook, content, form_of_parts(t, s.form, !c.opaque));
     p.id = "bake:" + c.segment->ref;
     p.at = {s.rendered->duration(), 0};
     int uses = 0;
@@ -57,12 +58,12 @@ class Bake : public RemedyKind {
     RenderOptions full;
     full.device = s.rendered->options().device, full.rendering = true, full.join_fields = s.rendered->options().join_fields;
     const ProgramPtr part = Program::compile(alone(t, *t.compositions.at(c.segment->ref)), *s.media, full);
-    const std::uint64_t each = form_frame_bytes(p.subject.form, t.width, t.height);
+    const std::uint64_t each = frame_bytes(*s.notebook, p.subject.form, t.width, t.height, content);
     bool there = s.shelf != nullptr && c.inner->duration() > 0;
     for (Frames f = 0; f < c.inner->duration() && there; f += 24) there = s.shelf->find(c.inner->composition_key(f)).has_value();
     if (there) p.refused = "it is on the shelf already.";
     if (std::ranges::any_of(c.inner->intervals(), &CompiledInterval::missing)) p.refused = "something in it has no picture.";
-    p.quote = quote_of(s, seconds_to_render(s, part, p.subject.form),
+    p.quote = quote_of(s, seconds_to_render(s, part, p.subject.form, content),
                        each * static_cast<std::uint64_t>(part->duration()), static_cast<double>(each) * t.rate.fps() / 1e6);
     return p;
   }

@@ -61,11 +61,16 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
     p.segments.push_back(top->segment->id);
     p.at.in = std::min(p.at.in, top->in), p.at.out = std::max(p.at.out, top->out);
   }
-  // Each thread reads, decodes, scales and encodes by itself. Scaling is libswscale's, about as fast as converting.
-  const double each_ms = s.now->base * (mean_stage_ms(*s.notebook, c.read) + mean_stage_ms(*s.notebook, c.decode) + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0) + mean_stage_ms(*s.notebook, c.convert) +
-                                        encode_cost(*s.notebook, *s.timeline, as.form, as.width, as.height, c.content_identity).cpu_ms);
+  // Each thread reads, decodes, scales and encodes by itself. What was not tried: scaling is about as fast as converting.
+  const Hash128 content = copy_content(c);
+  const std::vector<EncodeSample> tried = s.notebook->encode(encode_key(as.form, as.width, as.height, content));
+  double scaled_ms = 0;
+  for (const EncodeSample& e : tried) scaled_ms += static_cast<double>(e.cpu_ms) / static_cast<double>(tried.size());
+  if (tried.empty())
+    scaled_ms = mean_stage_ms(*s.notebook, c.convert) + encode_cost(*s.notebook, *s.timeline, as.form, as.width, as.height, c.content_identity).cpu_ms;
+  const double each_ms = s.now->base * (mean_stage_ms(*s.notebook, c.read) + mean_stage_ms(*s.notebook, c.decode) + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0) + scaled_ms);
   const double entry_ms = s.now->base * static_cast<double>(frames_before(c.media, used.in)) * mean_stage_ms(*s.notebook, c.decode);
-  const auto each = form_frame_bytes(as.form, as.width, as.height);
+  const auto each = frame_bytes(*s.notebook, as.form, as.width, as.height, content);
   Frames missing = 0;
   for (Frames f = used.in; f < used.out; ++f)
     missing += !s.shelf || !s.shelf->find(Program::source_key(c.media, c.joins_fields, f, size));

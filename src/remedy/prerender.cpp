@@ -52,7 +52,7 @@ class Prerender : public RemedyKind {
     p.id = id, p.at = at, p.sentence = sentence;
     p.subject.frames = pictured(s, at), p.subject.form = s.form;
     const Timeline& t = *s.timeline;
-    const std::uint64_t each = form_frame_bytes(form_that_keeps(s.form, false, t.width, t.height), t.width, t.height);
+    const Form form = form_that_keeps(s.form, false, t.width, t.height);
     std::vector<FrameRange> to_make;
     Frames frames = 0, without_picture = at.length();
     for (const FrameRange& r : p.subject.frames) {
@@ -67,8 +67,9 @@ class Prerender : public RemedyKind {
     if (p.subject.frames.empty()) p.refused = "it has no picture.";
     else if (frames == 0) p.refused = "it is sealed already.";
     if (without_picture > 0) p.sentence += fmt::format(" {} of its frames have no picture and are left out.", without_picture);
-    p.quote = quote_of(s, s.pricing().frames(to_make, s.form), each * static_cast<std::uint64_t>(frames),
-                       static_cast<double>(each) * t.rate.fps() / 1e6);
+    const std::uint64_t bytes = s.pricing().bytes(to_make, form);
+    p.quote = quote_of(s, s.pricing().frames(to_make, s.form), bytes,
+                       frames > 0 ? static_cast<double>(bytes) / static_cast<double>(frames) * t.rate.fps() / 1e6 : 0);
     return p;
   }
 };

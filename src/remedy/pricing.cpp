@@ -42,7 +42,7 @@ EncodeCost Pricing::encode(Form form, const Hash128& content) const {
   return it->second;
 }
 
-double Pricing::frames(const std::vector<FrameRange>& ranges, Form form) const {
+double Pricing::frames(const std::vector<FrameRange>& ranges, Form form, const std::optional<Hash128>& content) const {
   const double each_piece = piece_ms(notebook_);
   double ms = 0;
   for (const FrameRange& r : ranges) {
@@ -53,7 +53,7 @@ double Pricing::frames(const std::vector<FrameRange>& ranges, Form form) const {
       double process = c.process_ms;
       for (const StageCost& stage : c.stages)
         if (stage.kind == StageKind::display) process -= stage.ms;  // no screen is there to make a picture for
-      const EncodeCost code = encode(form, content_at(*program_, c.in));
+      const EncodeCost code = encode(form, content.value_or(content_at(*program_, c.in)));
       ms += n * std::max({code.wall_ms, c.fetch_ms, (c.fetch_ms + std::max(0.0, process) + code.cpu_ms) / workers_});
       ms += each_piece * static_cast<double>(pieces_in(static_cast<Frames>(n)));
       if (first) ms += entry_ms(c, r.in);
@@ -63,9 +63,24 @@ double Pricing::frames(const std::vector<FrameRange>& ranges, Form form) const {
   return ms / 1000;
 }
 
+std::uint64_t Pricing::bytes(const std::vector<FrameRange>& ranges, Form form) const {
+  const Timeline& t = *program_->timeline();
+  std::uint64_t all = 0;
+  for (const FrameRange& r : ranges)
+    for (const IntervalCost& c : costs_.intervals) {
+      const Frames n = std::min(r.out, c.out) - std::max(r.in, c.in);
+      if (n > 0) all += static_cast<std::uint64_t>(n) * frame_bytes(notebook_, form, t.width, t.height, content_at(*program_, c.in));
+    }
+  return all;
+}
+
 double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) const {
   const Timeline& t = *program_->timeline();
-  const EncodeCost code = encode(form, s.content_identity);
+  const FrameRange made = frames_alone(t, s, effects);
+  // As it was tried or rendered before; else as what it starts from.
+  const Hash128 own = program_->tap_key(s, made.in, effects);
+  const bool known = !notebook_.encode(encode_key(form, t.width, t.height, own)).empty();
+  const EncodeCost code = encode(form, known ? own : s.content_identity);
   const auto below = [&](const StageCost& c) {
     if (c.placed != s.segment->id) return false;
     if (c.segment != s.segment->id) return true;  // a layer of the composition that it shows
@@ -76,7 +91,6 @@ double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) 
   };
   double ms = 0;
   bool first = true;
-  const FrameRange made = frames_alone(t, s, effects);
   for (const IntervalCost& c : costs_.intervals) {
     const double n = static_cast<double>(std::min(made.out, c.out) - std::max(made.in, c.in));
     if (n <= 0) continue;

@@ -1,6 +1,7 @@
 // What rendering takes on this seat as it is now, by what its stages cost.
 #pragma once
 #include <mutex>
+#include <optional>
 #include <unordered_map>
 
 #include "forecast/forecast.h"
@@ -27,7 +28,10 @@ class Pricing {
   Pricing(const ProgramPtr& rendered, const Notebook& notebook, FrameRange range, ForecastOptions options);
 
   /// Seconds for finished frames, by costs alone.
-  double frames(const std::vector<FrameRange>& ranges, Form form) const;
+  /// @param content what encoding them goes by; nothing: what each frame starts from
+  double frames(const std::vector<FrameRange>& ranges, Form form, const std::optional<Hash128>& content = {}) const;
+  /// Bytes of finished frames.
+  std::uint64_t bytes(const std::vector<FrameRange>& ranges, Form form) const;
   /// Seconds for a segment's picture after the first effects of its stack.
   double stack(const CompiledSegment& segment, std::size_t effects, Form form) const;
   /// Costs of all frames, live and at full quality.

@@ -149,7 +149,7 @@ Route with_supposed(const Situation& s, FrameRange range,
 Route with_rendered(const Situation& s, const std::vector<Proposal>& proposals);
 
 /// Rendering all frames of another program, as modelled.
-double seconds_to_render(const Situation& s, const ProgramPtr& program, Form form);
+double seconds_to_render(const Situation& s, const ProgramPtr& program, Form form, const Hash128& content);
 Quote quote_of(const Situation& s, double modelled_seconds, std::uint64_t bytes, double read_mb_s);
 
 /// Segments on the tracks that a frame range touches.

@@ -105,9 +105,11 @@ Route with_rendered(const Situation& s, const std::vector<Proposal>& proposals) 
   });
 }
 
-double seconds_to_render(const Situation& s, const ProgramPtr& program, Form form) {
+double seconds_to_render(const Situation& s, const ProgramPtr& program, Form form, const Hash128& content) {
   const FrameRange whole{0, program->duration()};
-  return whole.length() > 0 ? Pricing(program, *s.notebook, whole, s.forecast).frames({whole}, form) : 0;
+  const Timeline& t = *program->timeline();
+  const bool known = !s.notebook->encode(encode_key(form, t.width, t.height, content)).empty();
+  return whole.length() > 0 ? Pricing(program, *s.notebook, whole, s.forecast).frames({whole}, form, known ? std::optional(content) : std::nullopt) : 0;
 }
 
 Quote quote_of(const Situation& s, double modelled_seconds, std::uint64_t bytes, double read_mb_s) {

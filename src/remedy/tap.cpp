@@ -67,10 +67,14 @@ class TapCache : public RemedyKind {
       if (c.effects[i - 1].type && c.effects[i - 1].type->id == type) return i;
     return 0;
   }
+  /// What names the pictures: as for the render itself.
+  static Hash128 content(const Situation& s, const CompiledSegment& c, std::size_t n) {
+    return s.rendered->tap_key(c, frames_alone(*s.timeline, c, n).in, n);
+  }
   static Form form(const Situation& s, const CompiledSegment& c, std::size_t n) {
     bool alpha = !c.opaque;
     for (std::size_t i = 0; i < n; ++i) alpha = alpha || (c.effects[i].type && c.effects[i].type->places);
-    return form_of_parts(*s.timeline, s.form, alpha);
+    return form_needed(*s.notebook, content(s, c, n), form_of_parts(*s.timeline, s.form, alpha));
   }
 
   static Proposal of(const Situation& s, const std::vector<CompiledSegmentPtr>& segments, std::size_t n, const std::string& id,
@@ -86,7 +90,7 @@ class TapCache : public RemedyKind {
       p.at.in = std::min(p.at.in, c->in), p.at.out = std::max(p.at.out, c->out);
       p.segments.push_back(c->segment->id);
       const Form as = form(s, *c, count);
-      const std::uint64_t each = form_frame_bytes(as, s.timeline->width, s.timeline->height);
+      const std::uint64_t each = frame_bytes(*s.notebook, as, s.timeline->width, s.timeline->height, content(s, *c, count));
       const FrameRange made = frames_alone(*s.timeline, *c, count);
       for (Frames f = made.in; f < made.out && p.refused.empty(); ++f)
         if (c->missing_at(f, s.timeline->rate)) p.refused = "some of its frames have no picture.";

@@ -13,6 +13,8 @@ CopyForm copy_form(const MediaInfo& media, int size, Form preferred) {
   const bool whole_chroma = p.find("rgb") != p.npos || p.find("bgr") != p.npos || p.starts_with("gbr") || p.find("444") != p.npos;
   if (preferred == Form::vc3_hqx && whole_chroma && size == 1) preferred = Form::vc3_444;
   c.form = media.linear ? form_of_light(media.alpha) : form_that_keeps(preferred, media.alpha, c.width, c.height);
+  // VC-3 says BT.709 of all its pictures.
+  if (!media.bt709 && form_codec(c.form) == std::string_view("VC-3")) c.form = form_that_keeps(Form::rdd36, media.alpha, c.width, c.height);
   return c;
 }
 

@@ -211,7 +211,9 @@ class Processor {
         if (auto converted = to_image(*picture, program.width(), program.height(), whole)) image = std::move(*converted);
         else notes_.trouble.push_back(converted.error().text());
       });
-    return image.empty() ? stand_in(program) : std::move(image);
+    if (!image.empty()) return image;
+    notes_.not_kept.push_back(name);
+    return stand_in(program);
   }
 
   /// The content after the first `count` effects.
@@ -338,7 +340,10 @@ class Processor {
         image = std::move(*converted);
       else notes_.trouble.push_back(converted.error().text());
     });
-    if (image.empty()) return stand_in(program);
+    if (image.empty()) {
+      if (tap != taps.end()) notes_.not_kept.push_back(tap->name);
+      return stand_in(program);
+    }
     image.opaque = image.opaque && s.opaque;
     return image;
   }

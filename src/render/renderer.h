@@ -11,6 +11,8 @@ namespace gc {
 /// What is to be said of a finished frame besides its picture.
 struct FrameNotes {
   bool unseen = false;               ///< something in it shows only after rendering
+  /// Names of requests (DecodeRequest::name) for rendered media that did not turn into the picture they stand for.
+  std::vector<Hash128> not_kept;
   bool stand_in = false;             ///< bars stand for a picture that is offline or could not be converted
   int tiles = 1;                     ///< asked for: threads that may work on this one frame
   std::vector<std::string> trouble;  ///< what went wrong on the way, in sentences

@@ -2,6 +2,7 @@
 // hides never reaches the delivery.
 #include "desk/carry_score.h"
 #include "desk/relink.h"
+#include "queue/sampling.h"
 #include "release/gate.h"
 #include "remedies.h"
 
@@ -180,6 +181,44 @@ TEST_F(Remedies, DraftScalingIsASlipThatIsLiftedAgain) {
 }
 
 // What a colourist is told of a source: a light copy at full size hides nothing, one of half of each side does.
+// How many bytes a frame with transparency has no law knows: six frames that were tried do.
+TEST_F(Remedies, WhatWasTriedIsSaidWithItsSize) {
+  for (const char* id : {"bake:comp", "mezzanine:m", "proxy:m:2"}) {
+    const Situation before = situation();
+    const auto guessed = proposal_of(before, id);
+    ASSERT_TRUE(guessed) << id;
+    const auto tried = try_out(before, {&*guessed, 1}, stores_, 60, [] { return false; });
+    ASSERT_TRUE(tried) << tried.error().text();
+    EXPECT_EQ(*tried, 1) << id;
+    EXPECT_EQ(*try_out(situation(), {&*guessed, 1}, stores_, 60, [] { return false; }), 0) << id << " is known by now";
+    const auto said = proposal_of(situation(), id);
+    const Applied done = applied(id);
+    ASSERT_GT(done.made.frames, 0) << id;
+    // A fifth: pieces have headers beside their frames, and pictures this small are little more than that.
+    EXPECT_NEAR(static_cast<double>(said->quote.bytes), static_cast<double>(done.made.bytes), 0.2 * static_cast<double>(done.made.bytes)) << id;
+    EXPECT_EQ(said->subject.form, stores_.shelf->pieces().back().form) << id;
+  }
+}
+
+// Pictures with values that no form of limited range holds are kept as half floats. Who tries them knows that beforehand.
+TEST_F(Remedies, WhatNeedsAnotherFormIsSaidInThatForm) {
+  const TimelinePtr t = Build(320, 180).media("m", timeline_->sources.at("m")->path, 72).track("V1")
+                            .segment("a", "m", 5, 24, {test::an("sharpen", {{"amount", 4.0}, {"sigma", 3.0}}), test::cdl("grade", 1.2)}).done();
+  Proposal p;
+  p.kind = remedy_kind("tap"), p.subject.segment = "a", p.subject.after = 1, p.subject.form = Form::vc3_hqx;
+  const Situation s = situation(t);
+  const auto making = p.kind->making(p);
+  ASSERT_TRUE(making);
+  PrerenderOptions o = stores_.prerender_options({}, *t);
+  ASSERT_FALSE(is_sampled(s, *making, o));
+  ASSERT_TRUE(*sample_making(s, *making, o, dir_.path(), [] { return false; }));
+  EXPECT_TRUE(is_sampled(s, *making, o));
+  const auto made = cache_stack(s.rendered, *stores_.shelf, "a", 1, o, {});
+  ASSERT_TRUE(made);
+  EXPECT_EQ(stores_.shelf->pieces().front().form, form_of_light(false));
+  EXPECT_EQ(made->pieces, 1) << "it began with a form that does not hold them";
+}
+
 TEST_F(Remedies, ASourcesCopiesAreToldTogether) {
   const auto copies = copies_for(situation(), "m");
   ASSERT_EQ(copies.size(), 2u);

@@ -222,6 +222,21 @@ TEST_F(Taps, OddRastersAndTransparencyFindAFormThatKeepsThem) {
 }
 
 // Premultiplied pictures stay what they are: half transparent edges of the upper layer.
+// Bars in one place of a frame say nothing about what is fetched in another.
+TEST_F(Taps, WhatElseIsOfflineInAFrameIsNoFaultOfWhatIsFetched) {
+  const TimelinePtr t = Build(320, 180).media("m", clip_, 40).media("gone", (dir_ / "gone.mov").string(), 40)
+                            .track("V1").segment("a", "m", 5, 24, {test::blur("soft", 3), test::cdl("grade", 1.2)})
+                            .track("V2").segment("b", "gone", 0, 24, {test::an("transform", {{"scale", 0.3}})}).done();
+  const ProgramPtr p = program(t);
+  ASSERT_TRUE(cache_stack(p, *shelf_, "a", 1, {}, {}));
+  ASSERT_EQ(shelf_->route(*p).count(FrameState::half), 24u);
+  for (const FrameResult& r : run_flat_out(p, shelf_.get(), {0, 1, 2, 3}, 2)) {
+    EXPECT_TRUE(r.offline);
+    EXPECT_EQ(r.state, FrameState::half);
+  }
+  EXPECT_EQ(shelf_->route(*p).count(FrameState::half), 24u) << "a whole piece was called damaged";
+}
+
 TEST_F(Taps, TransparencyIsKeptThroughAForm) {
   const TimelinePtr t = timeline();
   const ProgramPtr p = program(t);
