@@ -224,15 +224,18 @@ void Stations::show_card(int row) {
                               text(timecode_at(*d->view.timeline, s.out)),
                               blame));
       session_.explain_span(carded_);
-      remedies_->set_rows({});
-      remedy_ids_.clear();
+      // Of the same span as before the list stays until it comes anew: what is in focus there can be applied all the while.
+      if (carded_ != listed_) remedies_->set_rows({}), remedy_ids_.clear(), listed_ = {};
       session_.look_for_remedies(carded_);
     }
 }
 
 void Stations::show_remedies(const std::vector<Proposal>& found) {
   std::vector<RowTable::Row> rows;
-  remedy_ids_.clear();
+  // Figures that come anew leave a person where they were.
+  const int at = remedies_->currentRow();
+  const std::string looked_at = listed_ == carded_ && at >= 0 && at < static_cast<int>(remedy_ids_.size()) ? remedy_ids_[static_cast<std::size_t>(at)] : "";
+  remedy_ids_.clear(), listed_ = carded_;
   for (const Proposal& p : found) {
     const bool can = p.refused.empty();
     // What saves next to nothing is no help here.
@@ -246,7 +249,8 @@ void Stations::show_remedies(const std::vector<Proposal>& found) {
     remedy_ids_.push_back(can ? p.id : "");
   }
   remedies_->set_rows(std::move(rows));
-  if (!remedy_ids_.empty()) remedies_->selectRow(0);
+  const auto same = looked_at.empty() ? remedy_ids_.end() : std::ranges::find(remedy_ids_, looked_at);
+  if (!remedy_ids_.empty()) remedies_->selectRow(same == remedy_ids_.end() ? 0 : static_cast<int>(same - remedy_ids_.begin()));
 }
 
 void Stations::ask_for_copies(int row) {

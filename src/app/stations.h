@@ -85,6 +85,7 @@ class Stations : public QStackedWidget {
   TextBox* card_;
   RowTable* remedies_;
   std::vector<std::string> remedy_ids_;  ///< of its rows; empty: refused
+  FrameRange listed_;             ///< span that they are of
   QString timeline_told_;                ///< of the timeline, above what is told of a medium
   std::vector<std::string> media_ids_;   ///< of the rows of media; empty: no source
   std::string medium_;                   ///< the one that is told of

@@ -20,8 +20,8 @@ struct RemedyArguments {
 
 std::string in_out(const Proposal& p, const View& v) { return timecode_at(*v.timeline, p.at.in) + " to " + timecode_at(*v.timeline, p.at.out); }
 
-Result<Situation> situation(const Opened& o, const RemedyArguments& a, const std::atomic<bool>& interrupted) {
-  if (auto measured = measure_now(o, 15, false, interrupted); !measured) return std::unexpected(measured.error());
+/// As the notebook has it now.
+Result<Situation> situation_now(const Opened& o, const RemedyArguments& a) {
   Situation s = situation_of(o.view, o.stores);
   if (!a.form.empty()) {
     const auto form = form_named(a.form);
@@ -29,6 +29,11 @@ Result<Situation> situation(const Opened& o, const RemedyArguments& a, const std
     s.form = *form;
   }
   return s;
+}
+
+Result<Situation> situation(const Opened& o, const RemedyArguments& a, const std::atomic<bool>& interrupted) {
+  if (auto measured = measure_now(o, 15, false, interrupted); !measured) return std::unexpected(measured.error());
+  return situation_now(o, a);
 }
 
 int cmd_remedies(const Common& c, const RemedyArguments& a, const std::atomic<bool>& interrupted) {
@@ -39,6 +44,10 @@ int cmd_remedies(const Common& c, const RemedyArguments& a, const std::atomic<bo
   auto s = situation(*o, a, interrupted);
   if (!s) return fail(s.error(), c.json);
   std::vector<Proposal> all = remedies_for(*s, o->range);
+  // Frames of those that bring most are tried; then everything is said anew.
+  const auto tried = try_out(*s, all, o->stores, [&] { return interrupted.load(); });
+  if (!tried) return fail(tried.error(), c.json);
+  if (*tried > 0) s = situation_now(*o, a), all = remedies_for(*s, o->range);
   if (!a.kind.empty()) std::erase_if(all, [&](const Proposal& p) { return a.kind != p.kind->name(); });
   if (a.limit > 0 && all.size() > static_cast<std::size_t>(a.limit)) all.resize(static_cast<std::size_t>(a.limit));
   Json list = Json::array();
@@ -111,7 +120,12 @@ int cmd_apply(const Common& c, RemedyArguments a, const std::atomic<bool>& inter
   for (const std::string& id : a.ids) {
     auto s = situation(*o, a, interrupted);
     if (!s) return fail(s.error(), c.json);
-    const auto p = proposal_of(*s, id);
+    auto p = proposal_of(*s, id);
+    if (p) {
+      const auto tried = try_out(*s, {&*p, 1}, o->stores, [&] { return interrupted.load(); });
+      if (!tried) return fail(tried.error(), c.json);
+      if (*tried > 0) s = situation_now(*o, a), p = proposal_of(*s, id);
+    }
     if (!p) return fail(usage("there is no remedy '" + id + "' here", "`gclk remedies` lists them.").error(), c.json);
     auto applied = apply(*s, *p, o->stores, a.who, a.why, a.until,
                          [&](const PrerenderProgress& progress) {

@@ -170,12 +170,11 @@ PlanOptions plan_options(const Timeline& t, const Stores& stores) {
 
 Result<Plan> tried_plan(const View& view, const Stores& stores, FrameRange range, const PlanOptions& options,
                         const std::function<bool()>& stopped) {
-  constexpr double kMostSeconds = 4;
   const Situation s = situation_of(view, stores);
   Plan plan = make_plan(s, range, options);
   std::vector<Proposal> all;
   for (const Remedy& r : plan.remedies) all.push_back(r.proposal);
-  const auto tried = try_out(s, all, stores, kMostSeconds, stopped);
+  const auto tried = try_out(s, all, stores, stopped);
   if (!tried) return std::unexpected(tried.error());
   return *tried > 0 && !stopped() ? make_plan(situation_of(view, stores), range, options) : std::move(plan);
 }

@@ -97,13 +97,13 @@ Result<Applied> apply(const Situation& s, const Proposal& p, const Stores& store
   return done;
 }
 
-Result<int> try_out(const Situation& s, std::span<const Proposal> proposals, const Stores& stores, double seconds,
-                    const std::function<bool()>& stopped) {
+Result<int> try_out(const Situation& s, std::span<const Proposal> proposals, const Stores& stores, const std::function<bool()>& stopped) {
+  constexpr double kMostSeconds = 4;
   const Stopwatch watch;
   int tried = 0;
   std::optional<Hush> hush;
   for (const Proposal& p : proposals) {
-    if (stopped() || watch.ms() > seconds * 1000) break;
+    if (stopped() || watch.ms() > kMostSeconds * 1000) break;
     const auto making = p.refused.empty() && p.kind->name() != std::string("seat") ? p.kind->making(p) : std::nullopt;
     if (!making) continue;
     PrerenderOptions options = stores.prerender_options({}, *s.timeline);

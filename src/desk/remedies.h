@@ -32,10 +32,9 @@ Result<Applied> apply(const Situation& s, const Proposal& p, const Stores& store
                       const std::string& until, const std::function<bool(const PrerenderProgress&)>& progress,
                       const std::atomic<bool>& stop);
 
-/// Tries frames of what these would have rendered and nobody has looked at yet, for about so many seconds: what they cost is
-/// then known by sight. How many were tried.
-Result<int> try_out(const Situation& s, std::span<const Proposal> proposals, const Stores& stores, double seconds,
-                    const std::function<bool()>& stopped);
+/// Tries frames of what these would have rendered and nobody has looked at yet, in their order, for about four seconds: what
+/// they cost is then known by sight. How many were tried.
+Result<int> try_out(const Situation& s, std::span<const Proposal> proposals, const Stores& stores, const std::function<bool()>& stopped);
 
 /// What a light copy of a source would bring: at full size and at half of each side.
 std::vector<Proposal> copies_for(const Situation& s, const std::string& source);

@@ -28,7 +28,6 @@ std::vector<Proposal> chosen(std::vector<Proposal> all, int most) {
 
 Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const RemedyScoreOptions& o, const fs::path& folder,
                                               const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop) {
-  constexpr double kTrying = 4;  // seconds
   std::vector<TriedRemedy> tried;
   for (int i = 0; i < o.timelines && !stop; ++i) {
     const std::uint64_t seed = o.seed + static_cast<std::uint64_t>(i);
@@ -67,8 +66,8 @@ Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const Remedy
       const Playout first = play_unseen(view, stores, stop);
       if (!first.stopped)
         if (auto r = note_playout(expected, first, *view.played, *stores.notebook); !r) return std::unexpected(r.error());
-      // Who looks at a remedy has its frames tried.
-      if (auto r = try_out(situation_of(view, stores), {&p, 1}, stores, kTrying, [&] { return stop.load(); }); !r) return std::unexpected(r.error());
+      // As `gclk remedies` does.
+      if (auto r = try_out(situation_of(view, stores), {&p, 1}, stores, [&] { return stop.load(); }); !r) return std::unexpected(r.error());
       const Situation now = situation_of(view, stores);
       auto fresh = proposal_of(now, p.id);
       if (!fresh) continue;

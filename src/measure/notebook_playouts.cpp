@@ -4,6 +4,7 @@
 
 #include "base/clock.h"
 #include "base/log.h"
+#include "base/mean.h"
 #include "measure/notebook.h"
 
 namespace gc {
@@ -55,15 +56,15 @@ std::vector<double> Notebook::price_ratios() const {
 }
 
 double Notebook::price_factor() const {
-  // The latest few renders together, long ones counting more. Some seconds of a render that went as said are
-  // put in beforehand, so that one short render alone says little.
-  constexpr std::size_t kLatest = 6;
-  constexpr double kBeforehand = 5;
+  // The latest few renders, long ones counting more: the middle one, since one that others on the machine made three times as
+  // long says nothing of the next. Some seconds that went as said are put in beforehand, so that short renders alone say little.
+  constexpr std::size_t kLatest = 4;
+  constexpr double kBeforehand = 10;
   const std::vector<PriceRecord> all = prices();
-  double modelled = kBeforehand, taken = kBeforehand;
+  std::vector<Weighted> ratios{{1, kBeforehand}};
   for (std::size_t i = all.size() > kLatest ? all.size() - kLatest : 0; i < all.size(); ++i)
-    modelled += all[i].modelled_s, taken += all[i].taken_s;
-  return std::clamp(taken / modelled, 0.5, 3.0);
+    if (all[i].modelled_s > 0) ratios.push_back({all[i].taken_s / all[i].modelled_s, all[i].modelled_s});
+  return std::clamp(weighted_median(std::move(ratios)), 0.5, 3.0);
 }
 
 Result<void> Notebook::add_disturbance(const Disturbance& d) {

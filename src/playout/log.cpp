@@ -53,12 +53,26 @@ void note_making(FrameLog& log, const FrameResult& r, double arrived_ms, double 
           {x.kind, x.owner, x.wall_ms, x.cpu_ms, x.ended_ms - zero_ms - static_cast<double>(x.wall_ms)});
 }
 
-Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon,
-               double period_ms) {
+namespace {
+
+/// Why a frame was missed: what of the timeline bound it, what else there was, and what share of drops like it the timeline
+/// would have had by itself.
+struct Blame {
+  Cause own = Cause::processor, other = Cause::outside;
+  double own_share = 1;
+};
+
+/// Share of the drops that a timeline would have had by itself. Of frames that take `load` frame budgets 1 ÷ load are shown.
+double own_share(double own_load, double whole_load) {
+  const auto dropped = [](double load) { return std::max(0.0, 1 - 1 / load); };
+  return dropped(whole_load) > 0 ? std::min(1.0, dropped(own_load) / dropped(whole_load)) : 1;
+}
+
+Blame blame_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon, double period_ms) {
   const FrameLog& f = log[static_cast<std::size_t>(position)];
   // A frame that was made and lost more than it was late by.
   if (f.made && f.spent.outside >= f.late_ms && f.spent.outside > kLeastOutsideMs)
-    return f.spent.faulted ? Cause::memory : Cause::outside;
+    return {Cause::none, f.spent.faulted ? Cause::memory : Cause::outside, 0};
   // Those in work, or just done, when it should have been.
   const double from = f.due_ms - horizon * period_ms, to = std::max(f.due_ms, f.made ? f.done_ms : f.due_ms);
   Spent sum;
@@ -74,18 +88,44 @@ Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, i
     sum.decode += s.decode, sum.beside += s.beside;
     faulted += s.faulted, ++n;
   }
-  if (n == 0) return Cause::processor;
+  Blame blame;
+  if (n == 0) return blame;
   const double work = sum.occupied - sum.waited - sum.outside + sum.beside;
   // What passed while pictures were fetched is more than what was read and decoded where others held that up.
   const double own = work / n / workers, fetch = std::min(sum.fetch, sum.read + sum.decode) / n;
-  if (std::max(own, fetch) < 0.97 * period_ms && sum.outside > period_ms)
-    return 2 * faulted > n ? Cause::memory : Cause::outside;
-  if (fetch > own) return sum.read > 0.6 * sum.fetch ? Cause::disk : Cause::decode;
-  if (2 * sum.decode > work) return Cause::decode;
+  if (sum.outside > period_ms) {
+    // With less than this a timeline holds by itself.
+    constexpr double kHolds = 0.97;
+    const double budget = kHolds * period_ms, whole = std::max((work + sum.outside) / n / workers, sum.fetch / n);
+    blame.own_share = own_share(std::max(own, fetch) / budget, std::max(own, std::max(fetch, whole)) / budget);
+    if (std::max(own, fetch) < budget) blame.own_share = 0;
+  }
+  blame.other = 2 * faulted > n ? Cause::memory : Cause::outside;
   const double elsewhere = sum.accelerator + sum.transfer;
-  if (elsewhere > sum.occupied - sum.waited - sum.outside - elsewhere)
-    return sum.transfer > sum.accelerator ? Cause::transfer : Cause::accelerator;
-  return Cause::processor;
+  if (fetch > own) blame.own = sum.read > 0.6 * sum.fetch ? Cause::disk : Cause::decode;
+  else if (2 * sum.decode > work) blame.own = Cause::decode;
+  else if (elsewhere > sum.occupied - sum.waited - sum.outside - elsewhere)
+    blame.own = sum.transfer > sum.accelerator ? Cause::transfer : Cause::accelerator;
+  return blame;
+}
+
+}  // namespace
+
+void tell_causes(std::vector<FrameLog>& log, int workers, int horizon, double period_ms) {
+  // What is due to the timeline and was not told yet: shares add up to whole frames.
+  double due = 0.5;
+  for (std::size_t i = 0; i < log.size(); ++i) {
+    if (!log[i].dropped || log[i].cause != Cause::none) continue;
+    const Blame b = blame_of(log, static_cast<Frames>(i), workers, horizon, period_ms);
+    // Nothing of one that is all the outside's, or all the timeline's, is carried on to its neighbours.
+    if (b.own_share <= 0 || b.own_share >= 1) {
+      log[i].cause = b.own_share <= 0 ? b.other : b.own;
+      continue;
+    }
+    due += b.own_share;
+    log[i].cause = due >= 1 ? b.own : b.other;
+    if (due >= 1) due -= 1;
+  }
 }
 
 Frames Playout::offline() const {

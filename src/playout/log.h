@@ -96,10 +96,12 @@ struct Playout {
   int count(Cause cause) const;  ///< dropped frames with this cause
 };
 
-/// Why the dropped frame at `position` was missed, from how the frames in work around its deadline spent
-/// their time. What the timeline alone could not have kept up with is the timeline's, by what bound it; the
-/// outside is to blame where, without what it took, there would have been time.
-Cause cause_of(const std::vector<FrameLog>& log, Frames position, int workers, int horizon, double period_ms);
+/// Tells of every dropped frame without a cause why it was missed, from how the frames in work around its deadline spent
+/// their time. What the timeline alone could not have kept up with is the timeline's, by what bound it. The outside is to
+/// blame where, without what it took, there would have been time. Where the timeline is too heavy and the outside took time
+/// besides, the timeline gets as many of the drops as it would have had alone: with a load of its own l and a load in all m,
+/// 1 − 1/l of every 1 − 1/m.
+void tell_causes(std::vector<FrameLog>& log, int workers, int horizon, double period_ms);
 
 /// One sentence for each cause that dropped frames, most frames first, with what helps; those in `muted` (by
 /// cause_name) are left out.

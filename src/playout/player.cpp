@@ -252,9 +252,7 @@ class Playback {
     const auto frames = static_cast<double>(std::max<Frames>(1, p_.frames));
     p_.rate_reached = clocked() ? p_.rate.fps() * (1 - static_cast<double>(p_.dropped) / frames)
                                 : std::min(p_.rate.fps(), frames / std::max(1e-3, p_.seconds));
-    for (Frames i = 0; i < p_.frames; ++i)
-      if (log(i).dropped && log(i).cause == Cause::none)
-        log(i).cause = cause_of(p_.log, i, p_.workers, p_.horizon, period_);
+    tell_causes(p_.log, p_.workers, p_.horizon, period_);
     p_.dropped_outside = p_.count(Cause::outside);
     // Frames are fetched in the order of their positions.
     Frames before = -1;

@@ -16,6 +16,7 @@
 #include <QTest>
 #include <atomic>
 #include <fstream>
+#include <sstream>
 #include <thread>
 
 #include "app/main_window.h"
@@ -32,12 +33,29 @@ inline double ready_ms(long thread) {
   return (worked_ns + waited_ns) / 1e6;
 }
 
+/// Milliseconds that the machine's host gave to others although a processor here had work, by processor (proc(5)); in steps of ten.
+inline std::vector<double> stolen_ms() {
+  std::ifstream in("/proc/stat");
+  std::vector<double> all;
+  for (std::string line; std::getline(in, line) && line.starts_with("cpu");) {
+    if (line.starts_with("cpu ")) continue;
+    std::istringstream fields(line);
+    std::string cpu;
+    double ticks[8] = {};
+    fields >> cpu;
+    for (double& t : ticks) fields >> t;
+    all.push_back(ticks[7] * 1000 / static_cast<double>(::sysconf(_SC_CLK_TCK)));
+  }
+  return all;
+}
+
 /// Asks the interface thread for an answer again and again, from a thread of its own.
 class Watchdog {
  public:
   struct Answer {
     double ms = 0;         ///< wall time
-    double blocked_ms = 0; ///< of it, without wanting a processor: waiting for a lock, a drive or another thread
+    double blocked_ms = 0; ///< of it, without wanting a processor: waiting for a lock, a drive or another thread. A thread whose
+                           ///< processor the host took seems to wait too: that much is left out.
   };
   explicit Watchdog(QObject* answers) : answers_(answers), thread_([this] { run(); }) {}
   ~Watchdog() {
@@ -53,7 +71,8 @@ class Watchdog {
  private:
   struct Asked {
     std::atomic<long> thread{0};  ///< who answered
-    std::atomic<double> ready_ms{0};
+    std::atomic<double> at_ms{0}, ready_ms{0};
+    std::atomic<int> processor{0};
     std::atomic<bool> answered{false};
   };
 
@@ -62,19 +81,24 @@ class Watchdog {
     while (!quit_) {
       // Kept alive by the answer, which may come after the watchdog has gone.
       const auto asked = std::make_shared<Asked>();
-      const double before = answering ? ready_ms(answering) : 0;
-      const Stopwatch watch;
+      const std::vector<double> stolen = stolen_ms();
+      const double before = answering ? ready_ms(answering) : 0, began = now_ms();
       const auto answer = [asked] {
         asked->thread = ::syscall(SYS_gettid);
+        // By its own clock: this thread may be held up before it looks.
+        asked->at_ms = now_ms(), asked->processor = ::sched_getcpu();
         asked->ready_ms = ready_ms(asked->thread);
         asked->answered = true;
       };
       QMetaObject::invokeMethod(answers_, answer, Qt::QueuedConnection);
       while (!asked->answered && !quit_) std::this_thread::sleep_for(std::chrono::microseconds(500));
-      const double ms = watch.ms();
       if (asked->answered) {
+        const double ms = asked->at_ms - began;
         // The first answer only tells whom to look at.
-        const double blocked = answering ? std::max(0.0, ms - (asked->ready_ms - before)) : 0;
+        const auto on = static_cast<std::size_t>(asked->processor);
+        const std::vector<double> now = stolen_ms();
+        const double host = on < now.size() && on < stolen.size() ? now[on] - stolen[on] : 0;
+        const double blocked = answering ? std::max(0.0, ms - (asked->ready_ms - before) - host) : 0;
         answering = asked->thread;
         const std::lock_guard lock(mutex_);
         said_.push_back({ms, blocked});

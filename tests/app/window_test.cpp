@@ -300,6 +300,15 @@ TEST_F(TheWindow, ARemedyIsAppliedByOneKeyAndLiftedByAnother) {
   ASSERT_TRUE(wait_for([&] { return skyline->supposed() != nullptr; }, 60000));
   const auto first = skyline->supposed();
   EXPECT_LT(first->over({span.in, span.out}).expected_drops, span.expected_drops);
+  // Figures that come anew leave a person where they were, and nothing to apply is away meanwhile.
+  const QString looked_at = stations->remedies()->item(1, 0)->text();
+  session->look_for_remedies({span.in, span.out});
+  EXPECT_GT(stations->remedies()->rowCount(), 3);
+  bool again = false;
+  const auto found = QObject::connect(session.get(), &Session::remedies_found, window.get(), [&] { again = true; });
+  ASSERT_TRUE(wait_for([&] { return again; }, 60000));
+  QObject::disconnect(found);
+  EXPECT_EQ(stations->remedies()->item(stations->remedies()->currentRow(), 0)->text(), looked_at);
   QTest::mouseMove(stations->remedies()->viewport(), stations->remedies()->visualRect(stations->remedies()->model()->index(2, 0)).center());
   EXPECT_TRUE(wait_for([&] { return skyline->supposed() && skyline->supposed() != first; }, 60000));
   key(Qt::Key_1);

@@ -217,7 +217,8 @@ TEST(TheInterfaceThread, IsSeenWhenItWaits) {
     for (const auto& a : dog.take()) blocked = std::max(blocked, a.blocked_ms);
     return blocked;
   };
-  EXPECT_GT(longest([] { std::this_thread::sleep_for(std::chrono::milliseconds(300)); }), 250);
+  // Half is left for what the host may take of the processor meanwhile.
+  EXPECT_GT(longest([] { std::this_thread::sleep_for(std::chrono::milliseconds(600)); }), 300);
   EXPECT_LT(longest([] { for (const Stopwatch watch; watch.ms() < 300;) {} }), 100);
 }
 

@@ -1,6 +1,7 @@
 #include "base/database.h"
 #include "base/hash.h"
 #include "base/json.h"
+#include "base/mean.h"
 #include "base/rational.h"
 #include "base/timecode.h"
 #include "support.h"
@@ -48,6 +49,15 @@ TEST(Rational, SourceFramesFollowSpeedAndRate) {
   EXPECT_EQ(source_frame(50, 3, {-1, 1}, {24, 1}, {24, 1}), 47);
   // A day at 23.976 against 24 does not overflow or drift.
   EXPECT_EQ(source_frame(0, 86400LL * 24, {1, 1}, {24000, 1001}, {24, 1}), 86400LL * 24000 / 1001);
+}
+
+TEST(WeightedMedian, LiesWhereHalfOfTheWeightDoes) {
+  EXPECT_EQ(weighted_median({}), 0);
+  EXPECT_EQ(weighted_median({{7, 3}}), 7);
+  EXPECT_EQ(weighted_median({{3, 1}, {1, 1}, {2, 1}}), 2) << "of equal weights the usual median";
+  EXPECT_EQ(weighted_median({{1, 1}, {2, 1}}), 1.5);
+  EXPECT_EQ(weighted_median({{1, 10}, {100, 1}, {1, 10}}), 1) << "a light one far off moves nothing";
+  EXPECT_NEAR(weighted_median({{1, 3}, {2, 1}}), 1.25, 1e-12);
 }
 
 TEST(Hash, TellsConcatenationsApartAndReadsBack) {

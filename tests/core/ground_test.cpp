@@ -393,10 +393,13 @@ TEST_F(TwoPrograms, RendersThatTookLongerMakeTheNextOnesSaidLonger) {
   auto n = open();
   EXPECT_DOUBLE_EQ(n->price_factor(), 1);
   ASSERT_TRUE(n->add_price({"t", 48, 10, 10, 18}));
+  EXPECT_NEAR(n->price_factor(), 1.4, 1e-9) << "ten seconds that went as said are put in beforehand";
   ASSERT_TRUE(n->add_price({"t", 96, 20, 20, 36}));
-  EXPECT_NEAR(n->price_factor(), 59.0 / 35, 1e-9) << "five seconds that went as said are put in beforehand";
+  EXPECT_NEAR(n->price_factor(), 1.8, 1e-9);
+  ASSERT_TRUE(n->add_price({"t", 60, 12, 12, 40}));
+  EXPECT_NEAR(n->price_factor(), 1.8, 1e-9) << "one that others made three times as long says nothing of the next";
   EXPECT_FALSE(n->prices()[0].within(0.15));
-  EXPECT_EQ(open()->prices().size(), 2u);
+  EXPECT_EQ(open()->prices().size(), 3u);
 }
 
 // ---- Commands ------------------------------------------------------------------------------------------

@@ -189,6 +189,20 @@ TEST_F(Scripted, EachCauseIsToldByWhatBoundTheFrames) {
   }
 }
 
+// A timeline that is too heavy by itself, and somebody else who takes half as much again: its drops are what it drops alone.
+TEST_F(Scripted, DropsThatOthersAddToAHeavySegmentAreTheirs) {
+  PlayRecord r = script(600, 2, 10);
+  for (FrameCost& c : r.costs) c.process = 3 * kPeriod;
+  const Playout alone = run(r);
+  for (Frames i = 0; i < 600; ++i) r.stalls.push_back({i, 1.5 * kPeriod, Stall::On::process});
+  const Playout beside = run(r);
+  ASSERT_GT(alone.dropped, 150);
+  EXPECT_EQ(alone.count(Cause::outside), 0);
+  ASSERT_GT(beside.dropped, alone.dropped + 50);
+  EXPECT_NEAR(static_cast<double>(beside.count(Cause::processor)), static_cast<double>(alone.dropped), 0.1 * static_cast<double>(alone.dropped));
+  EXPECT_EQ(beside.count(Cause::processor) + beside.count(Cause::outside), beside.dropped);
+}
+
 TEST_F(Scripted, WhatIsKnownBeforehandIsReadAheadForAndRecoveredFromAtOnce) {
   // Two seconds with room, one that takes half as much again as there is, light ones after it.
   PlayRecord r = script(160, 2, 20);

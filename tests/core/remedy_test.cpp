@@ -187,10 +187,10 @@ TEST_F(Remedies, WhatWasTriedIsSaidWithItsSize) {
     const Situation before = situation();
     const auto guessed = proposal_of(before, id);
     ASSERT_TRUE(guessed) << id;
-    const auto tried = try_out(before, {&*guessed, 1}, stores_, 60, [] { return false; });
+    const auto tried = try_out(before, {&*guessed, 1}, stores_, [] { return false; });
     ASSERT_TRUE(tried) << tried.error().text();
     EXPECT_EQ(*tried, 1) << id;
-    EXPECT_EQ(*try_out(situation(), {&*guessed, 1}, stores_, 60, [] { return false; }), 0) << id << " is known by now";
+    EXPECT_EQ(*try_out(situation(), {&*guessed, 1}, stores_, [] { return false; }), 0) << id << " is known by now";
     const auto said = proposal_of(situation(), id);
     const Applied done = applied(id);
     ASSERT_GT(done.made.frames, 0) << id;
