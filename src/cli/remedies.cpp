@@ -44,10 +44,9 @@ int cmd_remedies(const Common& c, const RemedyArguments& a, const std::atomic<bo
   auto s = situation(*o, a, interrupted);
   if (!s) return fail(s.error(), c.json);
   std::vector<Proposal> all = remedies_for(*s, o->range);
-  // Frames of those that bring most are tried; then everything is said anew.
+  // Frames of those that bring most are tried; then everything is said anew. What could not be tried is said by laws.
   const auto tried = try_out(*s, all, o->stores, [&] { return interrupted.load(); });
-  if (!tried) return fail(tried.error(), c.json);
-  if (*tried > 0) s = situation_now(*o, a), all = remedies_for(*s, o->range);
+  if (tried && *tried > 0) s = situation_now(*o, a), all = remedies_for(*s, o->range);
   if (!a.kind.empty()) std::erase_if(all, [&](const Proposal& p) { return a.kind != p.kind->name(); });
   if (a.limit > 0 && all.size() > static_cast<std::size_t>(a.limit)) all.resize(static_cast<std::size_t>(a.limit));
   Json list = Json::array();
@@ -123,8 +122,7 @@ int cmd_apply(const Common& c, RemedyArguments a, const std::atomic<bool>& inter
     auto p = proposal_of(*s, id);
     if (p) {
       const auto tried = try_out(*s, {&*p, 1}, o->stores, [&] { return interrupted.load(); });
-      if (!tried) return fail(tried.error(), c.json);
-      if (*tried > 0) s = situation_now(*o, a), p = proposal_of(*s, id);
+      if (tried && *tried > 0) s = situation_now(*o, a), p = proposal_of(*s, id);
     }
     if (!p) return fail(usage("there is no remedy '" + id + "' here", "`gclk remedies` lists them.").error(), c.json);
     auto applied = apply(*s, *p, o->stores, a.who, a.why, a.until,

@@ -175,8 +175,8 @@ Result<Plan> tried_plan(const View& view, const Stores& stores, FrameRange range
   std::vector<Proposal> all;
   for (const Remedy& r : plan.remedies) all.push_back(r.proposal);
   const auto tried = try_out(s, all, stores, stopped);
-  if (!tried) return std::unexpected(tried.error());
-  return *tried > 0 && !stopped() ? make_plan(situation_of(view, stores), range, options) : std::move(plan);
+  // Where nothing could be tried (a full cache folder) the plan says its times less surely.
+  return tried && *tried > 0 && !stopped() ? make_plan(situation_of(view, stores), range, options) : std::move(plan);
 }
 
 Result<CarriedOut> carry_out(const Plan& plan, const View& accepted, const View& now, const Stores& stores,

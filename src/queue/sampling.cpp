@@ -60,6 +60,7 @@ bool is_known(const RenderSubject& r, const Notebook& notebook) {
 
 Result<bool> sample(RenderSubject subject, const PrerenderOptions& options, const fs::path& folder, const std::function<bool()>& stopped) {
   const std::vector<Frames> frames = sampled_frames(subject.ranges);
+  if (frames.empty()) return false;
   std::vector<FrameResult> pictures;
   std::optional<Form> needed;
   const auto all = make_frames(subject.program, frames, {options.workers, options.background, options.notebook}, [&](FrameResult& f) -> Result<bool> {
@@ -99,6 +100,7 @@ Copying copying(const Situation& s, const Making& m, const PrerenderOptions& opt
 
 Result<bool> sample(const Copying& c, const PrerenderOptions& options, const fs::path& folder, const std::function<bool()>& stopped) {
   const std::vector<Frames> frames = sampled_frames({c.frames});
+  if (frames.empty()) return false;
   auto reader = FrameReader::open(c.of->path, 1);
   if (!reader) return std::unexpected(reader.error());
   std::vector<FramePtr> pictures;
