@@ -162,9 +162,9 @@ Json to_json(const PrerenderReport& r) {
 
 Json to_json(const Playout& p) {
   Json drops = Json::array(), segments = Json::array();
-  Frames offline = 0, sealed = 0;
+  Frames sealed = 0;
   for (const FrameLog& l : p.log) {
-    offline += l.offline, sealed += l.state == FrameState::sealed;
+    sealed += l.state == FrameState::sealed;
     if (l.dropped)
       drops.push_back(
           {{"frame", l.frame}, {"late_ms", l.late_ms}, {"started", l.made}, {"cause", cause_name(l.cause)}});
@@ -179,7 +179,7 @@ Json to_json(const Playout& p) {
           {"frames", p.frames},
           {"dropped", p.dropped},
           {"dropped_outside", p.dropped_outside},
-          {"offline_frames", offline},
+          {"offline_frames", p.offline()},
           {"sealed_frames", sealed},
           {"rate_reached", p.rate_reached},
           {"seconds", p.seconds},

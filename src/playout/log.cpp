@@ -129,7 +129,7 @@ void tell_causes(std::vector<FrameLog>& log, int workers, int horizon, double pe
 }
 
 Frames Playout::offline() const {
-  return std::count_if(log.begin(), log.end(), [](const FrameLog& l) { return l.offline; });
+  return std::count_if(log.begin(), log.end(), [](const FrameLog& l) { return l.offline && !l.dropped; });
 }
 
 std::vector<std::string> warnings(const Playout& p, const std::vector<std::string>& muted) {

@@ -74,7 +74,7 @@ struct Playout {
   Rate rate;
   Frames start = 0;  ///< timecode of the timeline's first frame
   std::optional<bool> drop_frame;
-  Frames offline() const;  ///< frames that had no picture
+  Frames offline() const;  ///< frames shown without a picture; a dropped one counts as dropped only
   std::string timecode_of(Frames frame) const { return timecode(start + frame, rate, drop_frame); }
   PlayMode mode = PlayMode::on_the_clock;
   int workers = 2, horizon = 12, far = 0;  ///< as in Pace

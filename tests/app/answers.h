@@ -14,7 +14,7 @@ struct Answers {
   int count = 0, over_50 = 0;
   double longest_ms = 0;
   double lost_ms = 0;             ///< what answers took beyond a tenth of a second, all together
-  double longest_blocked_ms = 0;  ///< of one answer, not wanting a processor
+  double longest_blocked_ms = 0;  ///< of one answer, standing still
 
   void add(const std::vector<Watchdog::Answer>& answers) {
     for (const auto& a : answers) {

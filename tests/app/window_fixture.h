@@ -25,28 +25,17 @@
 
 namespace gc {
 
-/// Milliseconds in which a thread of this program worked, or was ready to and waited for a processor.
-inline double ready_ms(long thread) {
-  std::ifstream in("/proc/self/task/" + std::to_string(thread) + "/schedstat");
-  double worked_ns = 0, waited_ns = 0;
-  in >> worked_ns >> waited_ns;
-  return (worked_ns + waited_ns) / 1e6;
-}
-
-/// Milliseconds that the machine's host gave to others although a processor here had work, by processor (proc(5)); in steps of ten.
-inline std::vector<double> stolen_ms() {
-  std::ifstream in("/proc/stat");
-  std::vector<double> all;
-  for (std::string line; std::getline(in, line) && line.starts_with("cpu");) {
-    if (line.starts_with("cpu ")) continue;
-    std::istringstream fields(line);
-    std::string cpu;
-    double ticks[8] = {};
-    fields >> cpu;
-    for (double& t : ticks) fields >> t;
-    all.push_back(ticks[7] * 1000 / static_cast<double>(::sysconf(_SC_CLK_TCK)));
-  }
-  return all;
+/// Whether a thread of this program stands still in the kernel (proc(5), syscall): for a lock, a drive, another thread. One
+/// that works or waits for a processor does not, nor one that waits for events, as of the display. -1 is a page being read in.
+inline bool stands_still(long thread) {
+  std::ifstream in("/proc/self/task/" + std::to_string(thread) + "/syscall");
+  long call = 0;
+  if (!(in >> call)) return false;  // "running"
+  return call != -1 && call != SYS_ppoll && call != SYS_epoll_pwait
+#ifdef SYS_poll
+         && call != SYS_poll && call != SYS_epoll_wait
+#endif
+      ;
 }
 
 /// Asks the interface thread for an answer again and again, from a thread of its own.
@@ -54,8 +43,8 @@ class Watchdog {
  public:
   struct Answer {
     double ms = 0;         ///< wall time
-    double blocked_ms = 0; ///< of it, without wanting a processor: waiting for a lock, a drive or another thread. A thread whose
-                           ///< processor the host took seems to wait too: that much is left out.
+    double blocked_ms = 0; ///< of it, standing still, as it was seen every millisecond. Where the watchdog itself was held up
+                           ///< it has seen only the ends of that time: no more than two milliseconds count.
   };
   explicit Watchdog(QObject* answers) : answers_(answers), thread_([this] { run(); }) {}
   ~Watchdog() {
@@ -71,8 +60,7 @@ class Watchdog {
  private:
   struct Asked {
     std::atomic<long> thread{0};  ///< who answered
-    std::atomic<double> at_ms{0}, ready_ms{0};
-    std::atomic<int> processor{0};
+    std::atomic<double> at_ms{0};
     std::atomic<bool> answered{false};
   };
 
@@ -81,27 +69,27 @@ class Watchdog {
     while (!quit_) {
       // Kept alive by the answer, which may come after the watchdog has gone.
       const auto asked = std::make_shared<Asked>();
-      const std::vector<double> stolen = stolen_ms();
-      const double before = answering ? ready_ms(answering) : 0, began = now_ms();
+      const double began = now_ms();
       const auto answer = [asked] {
         asked->thread = ::syscall(SYS_gettid);
         // By its own clock: this thread may be held up before it looks.
-        asked->at_ms = now_ms(), asked->processor = ::sched_getcpu();
-        asked->ready_ms = ready_ms(asked->thread);
+        asked->at_ms = now_ms();
         asked->answered = true;
       };
       QMetaObject::invokeMethod(answers_, answer, Qt::QueuedConnection);
-      while (!asked->answered && !quit_) std::this_thread::sleep_for(std::chrono::microseconds(500));
-      if (asked->answered) {
-        const double ms = asked->at_ms - began;
+      double blocked = 0;
+      for (double looked = began; !asked->answered && !quit_;) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(1));
         // The first answer only tells whom to look at.
-        const auto on = static_cast<std::size_t>(asked->processor);
-        const std::vector<double> now = stolen_ms();
-        const double host = on < now.size() && on < stolen.size() ? now[on] - stolen[on] : 0;
-        const double blocked = answering ? std::max(0.0, ms - (asked->ready_ms - before) - host) : 0;
+        const bool still = answering && stands_still(answering);
+        const double now = now_ms();
+        if (still && !asked->answered) blocked += std::min(now - looked, 2.0);
+        looked = now;
+      }
+      if (asked->answered) {
         answering = asked->thread;
         const std::lock_guard lock(mutex_);
-        said_.push_back({ms, blocked});
+        said_.push_back({asked->at_ms - began, blocked});
       }
       std::this_thread::sleep_for(std::chrono::milliseconds(2));
     }
@@ -197,6 +185,12 @@ class TheWindow : public testing::Test {
     return {};
   }
   Frames main_in(const std::string& id) { return frames_of(id).in; }
+  /// The plan's remedies with why each is in it, for what a failed test says.
+  std::vector<std::string> remedies() {
+    std::vector<std::string> all;
+    for (const Remedy& r : session->derived()->plan.remedies) all.push_back(r.id + ": " + r.reason);
+    return all;
+  }
   QPushButton* button(const QString& name) { return window->findChild<QPushButton*>(name); }
   QPushButton* button(const char* name) { return window->findChild<QPushButton*>(name); }
   void key(Qt::Key k, Qt::KeyboardModifiers m = Qt::NoModifier) { QTest::keyClick(window.get(), k, m); }
