@@ -245,8 +245,8 @@ int cmd_score_remedies(const Common& c, const PlayArguments& a, const Stores& st
     for (const TriedRemedy& r : *tried)
       t.row({std::to_string(r.timeline), r.id + (r.failed.empty() ? "" : ": " + r.failed), fmt::format("{:.1f} s", r.said_s), fmt::format("{:.1f} s", r.taken_s),
              fmt::format("{:.1f}", r.gain_said), fmt::format("{:.0f}", r.gain_seen)});
-    fmt::print("{}{} tried; price within 15 %: {}, gain within 2 frames or 10 %: {} (goal 0.9 each).\n", t.text(), j["tried"].dump(),
-               j["price_within"].dump(), j["gain_within"].dump());
+    fmt::print("{}{} tried; price within 15 %: {}, gain within 2 frames or 10 %: {} (goal 0.9 each); one playout against the next, so closely: {}.\n",
+               t.text(), j["tried"].dump(), j["price_within"].dump(), j["gain_within"].dump(), j["playout_against_playout"].dump());
   }
   return j["met"].get<bool>() ? 0 : 1;
 }

@@ -71,7 +71,7 @@ Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const Remedy
       const Situation now = situation_of(view, stores);
       auto fresh = proposal_of(now, p.id);
       if (!fresh) continue;
-      TriedRemedy t{seed, p.id, p.kind->name(), 0, 0, drops_saved(now, *fresh), 0, {}};
+      TriedRemedy t{seed, p.id, p.kind->name(), 0, 0, drops_saved(now, *fresh), 0, static_cast<double>(own_drops(first)), {}};
       auto applied = apply(now, *fresh, stores, "", "", "", {}, stop);
       if (!applied) {
         t.failed = applied.error().text();
@@ -94,16 +94,20 @@ Json to_json(const std::vector<TriedRemedy>& tried) {
   std::array<int, 4> sum{};
   for (const TriedRemedy& t : tried) {
     all.push_back({{"timeline", t.timeline}, {"id", t.id}, {"kind", t.kind}, {"said_seconds", t.said_s}, {"taken_seconds", t.taken_s},
-                   {"gain_said", t.gain_said}, {"gain_seen", t.gain_seen}, {"failed", t.failed.empty() ? Json() : Json(t.failed)}});
+                   {"gain_said", t.gain_said}, {"gain_seen", t.gain_seen}, {"dropped_before", t.dropped_before}, {"failed", t.failed.empty() ? Json() : Json(t.failed)}});
     const bool priced = t.taken_s > 0, ok = t.failed.empty();
     for (auto* c : {&counts[t.kind], &sum})
       (*c)[0] += 1, (*c)[1] += priced, (*c)[2] += priced && t.price_within(), (*c)[3] += ok && t.gain_within();
   }
+  int pairs = 0, agree = 0;
+  for (std::size_t i = 1; i < tried.size(); ++i)
+    if (tried[i].timeline == tried[i - 1].timeline)
+      ++pairs, agree += TriedRemedy::frames_within(tried[i - 1].dropped_before, tried[i].dropped_before);
   const auto share = [](int of, int all_of) { return all_of > 0 ? Json(static_cast<double>(of) / all_of) : Json(); };
   for (const auto& [kind, c] : counts)
     kinds.push_back({{"kind", kind}, {"tried", c[0]}, {"price_within", share(c[2], c[1])}, {"gain_within", share(c[3], c[0])}});
   const Json price = share(sum[2], sum[1]), gain = share(sum[3], sum[0]);
-  return {{"tried", sum[0]}, {"price_within", price}, {"gain_within", gain}, {"kinds", kinds}, {"remedies", all},
+  return {{"tried", sum[0]}, {"price_within", price}, {"gain_within", gain}, {"playout_against_playout", share(agree, pairs)}, {"kinds", kinds}, {"remedies", all},
           {"met", sum[0] >= 40 && price.is_number() && price >= 0.9 && gain.is_number() && gain >= 0.9}};
 }
 

@@ -17,17 +17,21 @@ struct TriedRemedy {
   std::string id, kind;
   double said_s = 0, taken_s = 0;         ///< of rendering; 0: nothing was rendered
   double gain_said = 0, gain_seen = 0;    ///< frames
+  double dropped_before = 0;              ///< of the timeline itself, in the playout before it was applied
   std::string failed;                     ///< why it could not be applied
   /// Within 15 %, or a tenth of a second.
   bool price_within() const { return std::abs(said_s - taken_s) <= std::max(0.1, 0.15 * taken_s); }
-  /// Within two frames or 10 %.
-  bool gain_within() const { return std::abs(gain_said - gain_seen) <= std::max(2.0, 0.1 * std::abs(gain_seen)); }
+  bool gain_within() const { return frames_within(gain_said, gain_seen); }
+  /// Within two frames or 10 % of what was seen.
+  static bool frames_within(double said, double seen) { return std::abs(said - seen) <= std::max(2.0, 0.1 * std::abs(seen)); }
 };
 
 /// Each remedy on a shelf of its own: the timeline is played as it is, the remedy applied, and played again.
 Result<std::vector<TriedRemedy>> try_remedies(const Stores& stores, const RemedyScoreOptions& options, const fs::path& folder,
                                               const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop);
 
+/// Beside what was asked: of playouts that follow on each other of the same timeline as it was, how many agree as closely as a
+/// gain has to. No forecast of a gain can be better than that, and a gain is the difference of two playouts.
 Json to_json(const std::vector<TriedRemedy>& tried);
 
 }  // namespace gc

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/mean.h"
+
 namespace gc {
 namespace {
 
@@ -44,6 +46,16 @@ DrawTables::DrawTables(const Model& model) {
     dearest_.push_back(most), means_.push_back(sum / static_cast<double>(p.frames.size()));
     fetches_.push_back(fetch / static_cast<double>(p.frames.size()));
   }
+  const double room = model.pace.workers * model.pace.period_ms / (model.scale * model.base);
+  for (std::size_t at = 0; at < model.stretches.size(); ++at) {
+    const Frames in = model.stretches[at].in, frames = std::min<Frames>(prepared_ahead(model.pace.period_ms), in - model.stretches.front().in);
+    double busy = 0;
+    for (std::size_t k = at; k-- > 0 && model.stretches[k].out > in - frames;) {
+      const CostStretch& s = model.stretches[k];
+      busy += std::min(1.0, means_[s.pool] / room) * static_cast<double>(s.out - std::max(s.in, in - frames)) / static_cast<double>(frames);
+    }
+    prepared_.push_back({frames, busy});
+  }
 }
 
 const std::vector<float>& DrawTables::moods_of(int trial) const {
@@ -60,6 +72,7 @@ Draws::Draws(const Model& model, const DrawTables& tables, std::uint64_t seed, i
       outside_(model.lately.empty() ? nullptr
                                     : &model.lately[static_cast<std::size_t>(trial) % model.lately.size()]) {
   if (outside_ && (outside_->per_busy_ms <= 0 || outside_->ms.empty())) outside_ = nullptr;
+  if (outside_) held_share_ = outside_->per_busy_ms * mean(outside_->ms);
   enter(0);
 }
 
@@ -84,18 +97,19 @@ void Draws::enter(std::size_t at) {
                        moods_.size())];
   prepares_from_ = kNever, prepares_ms_ = 0;
   double meanwhile = 0;
-  for (std::size_t k = at + 1; k < model_.stretches.size() && model_.stretches[k].in - kPreparedAhead < out_; ++k) {
+  const Frames before = prepared_ahead(model_.pace.period_ms);
+  for (std::size_t k = at + 1; k < model_.stretches.size() && model_.stretches[k].in - before < out_; ++k) {
     const double ahead = std::min(entry_ms(model_.stretches[k]), prepared_ms(k));
     if (ahead <= 0) continue;
-    const Frames from = std::max<Frames>(in_, model_.stretches[k].in - kPreparedAhead);
-    meanwhile += ahead * static_cast<double>(out_ - from) / static_cast<double>(prepared_frames(k));
+    const Frames from = std::max<Frames>(in_, model_.stretches[k].in - before);
+    meanwhile += ahead * static_cast<double>(out_ - from) / static_cast<double>(tables_.prepared_frames(k));
     prepares_from_ = std::min(prepares_from_, from);
   }
   if (meanwhile > 0) prepares_ms_ = meanwhile * static_cast<double>(mood_) / static_cast<double>(out_ - prepares_from_);
   light_ = static_cast<double>(tables_.dearest(stretch_->pool).fetch_ms * mood_) <= model_.pace.period_ms &&
            most_ms() <= model_.pace.period_ms * model_.pace.workers;
   if (!outside_) return;
-  held_up_ = in_ - 1;
+  held_at_ = 0;
   held_draw_ = mixed(seed_ ^ (0x686f6c64ULL + number_of(in_) * 0x9e3779b97f4a7c15ULL));
   draw_hold_up();
 }
@@ -111,23 +125,25 @@ double Draws::entry_ms(const CostStretch& s) const {
   return ms + static_cast<double>(s.entry_frames) * tables_.mean_fetch_ms(s.pool);
 }
 
-Frames Draws::prepared_frames(std::size_t at) const {
-  return std::min<Frames>(kPreparedAhead, model_.stretches[at].in - model_.stretches.front().in);
+double Draws::prepared_ms(std::size_t at) const {
+  // Decoders' own threads give way to the workers: with a nice value of 3 the scheduler weighs them 526 to 1024.
+  constexpr double kWeight = 0.51;
+  const double wanted = tables_.busy_before(at) + held_share_, spare = std::max(1 - wanted, kWeight / (kWeight + wanted));
+  return static_cast<double>(tables_.prepared_frames(at)) * model_.pace.period_ms * spare;
 }
-double Draws::prepared_ms(std::size_t at) const { return static_cast<double>(prepared_frames(at)) * model_.pace.period_ms; }
 
 void Draws::draw_hold_up() {
   held_draw_ = mixed(held_draw_);
   const double often = tables_.mean_ms(stretch_->pool) * static_cast<double>(mood_) * outside_->per_busy_ms;
-  const double frames = until_next(held_draw_) / often;
-  held_up_ = frames < static_cast<double>(out_ - in_) ? held_up_ + 1 + static_cast<Frames>(frames) : kNever;
+  // One frame may be held up several times.
+  held_at_ += until_next(held_draw_) / often;
+  held_up_ = held_at_ < static_cast<double>(out_ - in_) ? in_ + static_cast<Frames>(held_at_) : kNever;
 }
 
 double Draws::hold_up(Frames n) {
   next_hold_up(n);
-  if (held_up_ > n) return 0;
-  const double ms = static_cast<double>(outside_->ms[below(draw_of(n), outside_->ms.size())]);
-  draw_hold_up();
+  double ms = 0;
+  for (; held_up_ == n; draw_hold_up()) ms += static_cast<double>(outside_->ms[below(mixed(held_draw_), outside_->ms.size())]);
   return ms;
 }
 
@@ -151,9 +167,10 @@ void Draws::reach(StepOf<double>& s, Frames last, Frames n, std::uint64_t draw) 
   for (Frames i = 0; i < decoded; ++i)
     between += static_cast<double>(
         samples_[below(mixed(draw + static_cast<std::uint64_t>(i) + 1), size_)].fetch_ms * mood_);
-  s.catch_up += between;
-  s.neighbours = static_cast<double>(wanting) * static_cast<double>(pool.neighbour_ms * mood_) +
-                 between * static_cast<double>(pool.beside);
+  // The outside holds this work up like any other; so much of it comes in a row that the mean will do.
+  s.catch_up = (s.catch_up + between) * (1 + held_share_);
+  s.neighbours = (static_cast<double>(wanting) * static_cast<double>(pool.neighbour_ms * mood_) +
+                  between * static_cast<double>(pool.beside)) * (1 + held_share_);
 }
 
 LateLooks::LateLooks(const Model& model, std::uint64_t seed) : model_(model), seed_(seed) {

@@ -24,6 +24,10 @@ class DrawTables {
   double mean_ms(std::size_t pool) const { return means_[pool]; }
   /// And of it for fetching.
   double mean_fetch_ms(std::size_t pool) const { return fetches_[pool]; }
+  /// How many frames there are before a stretch in which its sources are opened: less than usual only near the first frame.
+  Frames prepared_frames(std::size_t stretch) const { return prepared_[stretch].frames; }
+  /// Share of the workers' time that these frames take, 0…1.
+  double busy_before(std::size_t stretch) const { return prepared_[stretch].busy; }
 
  private:
   static constexpr std::size_t kFromMeasuring = 2;  // such trials for each playout that is known
@@ -32,6 +36,11 @@ class DrawTables {
   std::vector<SkipCost> skips_;       ///< for each pool
   std::vector<FrameSample> dearest_;  ///< of each pool: longest fetching, and what is more in all
   std::vector<double> means_, fetches_;
+  struct Before {
+    Frames frames = 0;
+    double busy = 0;
+  };
+  std::vector<Before> prepared_;  ///< for each stretch
 };
 
 /// Costs of one trial, drawn as they are asked for.
@@ -89,8 +98,7 @@ class Draws {
   void enter(std::size_t at);
   /// What opening the sources of a stretch takes: in its turn, or ahead of it. ms
   double entry_ms(const CostStretch& stretch) const;
-  /// How long before a stretch its sources begin to be opened: less than usual only near the first frame. In ms likewise.
-  Frames prepared_frames(std::size_t at) const;
+  /// How much time there is before a stretch for opening its sources, of one processor.
   double prepared_ms(std::size_t at) const;
   /// Hold-ups from outside come at random, as often as the workers are busy: to the first of this stretch
   /// that befalls frame n or one after it, if that is made.
@@ -109,12 +117,14 @@ class Draws {
   std::uint64_t seed_;
   std::uint64_t run_ = ~std::uint64_t{0}, run_at_ = 0;
   const Disturbance* outside_;
+  double held_share_ = 0;  ///< of work: what the outside adds to it on the mean
   std::size_t at_ = 0;
   const CostStretch* stretch_ = nullptr;
   Frames in_ = 0, out_ = 0;  ///< its own
   Frames prepares_from_ = kNever;  ///< from here on sources of later stretches are opened meanwhile
   double prepares_ms_ = 0;         ///< what that adds to each frame
   Frames held_up_ = kNever;  ///< the next that is held up from outside
+  double held_at_ = 0;       ///< when, counted in frames of the stretch
   std::uint64_t held_draw_ = 0;
   const FrameSample* samples_ = nullptr;
   std::size_t size_ = 1;

@@ -278,12 +278,14 @@ class Simulation {
     // How far is read ahead in one kind of frames depends on the kind after it.
     first = std::min(kind_before(model_.kinds, first), kind_before(old.kinds, first));
     // Sources are opened before the stretch that reads them.
-    first = std::max<Frames>(0, std::min(first, (i < now.size() ? now[i].in : model_.frames()) - kPreparedAhead));
+    first = std::max<Frames>(0, std::min(first, (i < now.size() ? now[i].in : model_.frames()) - prepared_ahead(model_.pace.period_ms)));
     std::size_t tail = 0;
     while (tail < now.size() - i && tail < was.size() - std::min(i, was.size()) &&
            same(now[now.size() - 1 - tail], was[was.size() - 1 - tail]))
       ++tail;
-    return {first, tail == now.size() ? 0 : now[now.size() - 1 - tail].out};
+    // What is left for opening a source depends on the stretches before it.
+    const Frames changed_to = tail == now.size() ? 0 : now[now.size() - 1 - tail].out;
+    return {first, std::min(model_.frames(), changed_to + prepared_ahead(model_.pace.period_ms))};
   }
 
   /// Whether every trial goes on from here as it did before.

@@ -33,7 +33,8 @@ struct StageCosts {
   bool inside = true;  ///< of what the law has seen
 };
 
-/// What the outside took of one playout: how often while a worker was busy, and for how long.
+/// What the outside took of one playout, or of frames made in a row to be measured: how often while a worker was busy, and
+/// for how long.
 struct Disturbance {
   double per_busy_ms = 0;
   std::vector<float> ms;  ///< lengths seen; never empty when per_busy_ms > 0
@@ -41,7 +42,8 @@ struct Disturbance {
   /// late it came: what lasts a period and more drops frames that lay ready.
   double looks_per_busy_ms = 0;
   std::vector<float> looks_ms;
-  double shared = 0;  ///< share of the machine that others and the hypervisor took meanwhile, 0…1
+  double shared = 0;   ///< share of the machine that others and the hypervisor took meanwhile, 0…1
+  bool shown = true;   ///< a display looked for its frames; where none did, nothing is known of late looks
   friend bool operator==(const Disturbance&, const Disturbance&) = default;
 };
 

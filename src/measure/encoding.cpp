@@ -5,12 +5,14 @@
 #include <algorithm>
 #include <cmath>
 #include <ctime>
+#include <functional>
 #include <map>
 
 #include "base/clock.h"
 #include "base/files.h"
 #include "base/gauge.h"
 #include "base/mean.h"
+#include "media/compare.h"
 
 namespace gc {
 namespace {
@@ -77,23 +79,38 @@ EncodeCost encode_cost(const Notebook& notebook, const Timeline& t, Form form, i
       .times(against(form) / against(usual) * static_cast<double>(width) * height / (static_cast<double>(t.width) * t.height));
 }
 
-Result<Encoded> encode_pictures(std::span<const FrameResult> pictures, Form form, const Timeline& t, const fs::path& file) {
-  auto writer = MovieWriter::create(file.string(), form, t.width, t.height, t.rate);
+namespace {
+
+/// Hands `count` pictures to a new movie, one by one, and closes it.
+Result<Encoded> encode(Result<std::unique_ptr<MovieWriter>> writer, std::size_t count, Form form, const fs::path& file,
+                       const std::function<Result<void>(MovieWriter&, std::size_t)>& write) {
   if (!writer) return std::unexpected(writer.error());
   Encoded e;
   const Timing all;
   // The first one searches longer for how coarsely it may quantise than those that follow on their like.
-  for (std::size_t i = 0; i < pictures.size(); ++i) {
+  for (std::size_t i = 0; i < count; ++i) {
     const Timing one;
-    if (auto r = (*writer)->write(pictures[i].image); !r) return std::unexpected(r.error());
-    if (i > 0 || pictures.size() == 1) e.samples.push_back(one.of(1));
+    if (auto r = write(**writer, i); !r) return std::unexpected(r.error());
+    if (i > 0 || count == 1) e.samples.push_back(one.of(1));
   }
   if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
   // What looks ahead has not begun with a picture when it is handed over.
-  if (has_lookahead(form)) e.samples = {all.of(static_cast<double>(pictures.size()))};
+  if (has_lookahead(form)) e.samples = {all.of(static_cast<double>(count))};
   std::error_code none;
-  e.bytes = static_cast<float>(fs::file_size(file, none)) / static_cast<float>(pictures.size());
+  e.bytes = static_cast<float>(fs::file_size(file, none)) / static_cast<float>(count);
   return e;
+}
+
+}  // namespace
+
+Result<Encoded> encode_pictures(std::span<const FrameResult> pictures, Form form, const Timeline& t, const fs::path& file) {
+  return encode(MovieWriter::create(file.string(), form, t.width, t.height, t.rate), pictures.size(), form, file,
+                [&](MovieWriter& writer, std::size_t i) { return writer.write(pictures[i].image); });
+}
+
+Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int width, int height, Rate rate, const fs::path& file) {
+  return encode(MovieWriter::create_like(*pictures.front(), file.string(), form, width, height, rate), pictures.size(), form, file,
+                [&](MovieWriter& writer, std::size_t i) { return writer.write(*pictures[i]); });
 }
 
 namespace {
@@ -122,21 +139,6 @@ std::uint64_t frame_bytes(const Notebook& notebook, Form form, int width, int he
 
 bool size_is_known(const Notebook& notebook, Form form, int width, int height, const Hash128& content) {
   return form_is_constant(form) || !notebook.sizes(size_key(form, width, height, content)).empty();
-}
-
-Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int width, int height, Rate rate, const fs::path& file) {
-  auto writer = MovieWriter::create_like(*pictures.front(), file.string(), form, width, height, rate);
-  if (!writer) return std::unexpected(writer.error());
-  Encoded e;
-  for (std::size_t i = 0; i < pictures.size(); ++i) {
-    const Timing one;
-    if (auto r = (*writer)->write(*pictures[i]); !r) return std::unexpected(r.error());
-    if (i > 0 || pictures.size() == 1) e.samples.push_back(one.of(1));
-  }
-  if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
-  std::error_code none;
-  e.bytes = static_cast<float>(fs::file_size(file, none)) / static_cast<float>(pictures.size());
-  return e;
 }
 
 Hash128 copy_content(const CompiledSegment& source) { return Hasher().add("copy").add(source.content_identity).add(source.joins_fields).done(); }

@@ -70,27 +70,19 @@ double Notebook::price_factor() const {
 Result<void> Notebook::add_disturbance(const Disturbance& d) {
   const std::lock_guard lock(mutex_);
   return database_.change([&]() -> Result<void> {
-    if (auto r = database_.prepare("INSERT INTO disturbance(at, per_busy_ms, ms) VALUES(?,?,?)")
-                     .bind(std::string_view(now_utc()))
-                     .bind(d.per_busy_ms)
-                     .blob(pack(std::span<const float>(d.ms)))
-                     .run();
-        !r)
-      return r;
-    if (auto r = database_
-                     .prepare("INSERT INTO late_look(disturbance, per_busy_ms, ms) SELECT max(rowid), ?, ? "
-                              "FROM disturbance")
-                     .bind(d.looks_per_busy_ms)
-                     .blob(pack(std::span<const float>(d.looks_ms)))
-                     .run();
-        !r)
-      return r;
-    if (auto r =
-            database_.prepare("INSERT INTO shared(disturbance, share) SELECT max(rowid), ? FROM disturbance")
-                .bind(d.shared)
-                .run();
-        !r)
-      return r;
+    auto kept = database_.prepare("INSERT INTO disturbance(at, per_busy_ms, ms) VALUES(?,?,?)")
+                    .bind(std::string_view(now_utc()))
+                    .bind(d.per_busy_ms)
+                    .blob(pack(std::span<const float>(d.ms)))
+                    .run();
+    if (kept && d.shown)
+      kept = database_.prepare("INSERT INTO late_look(disturbance, per_busy_ms, ms) SELECT max(rowid), ?, ? FROM disturbance")
+                 .bind(d.looks_per_busy_ms)
+                 .blob(pack(std::span<const float>(d.looks_ms)))
+                 .run();
+    if (kept)
+      kept = database_.prepare("INSERT INTO shared(disturbance, share) SELECT max(rowid), ? FROM disturbance").bind(d.shared).run();
+    if (!kept) return kept;
     return database_.run(
         "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
         "40);"
@@ -231,10 +223,20 @@ std::vector<Disturbance> Notebook::lately() const {
   constexpr std::size_t kLatest = 4, kMost = 12;
   std::vector<Disturbance> all;
   Statement a = database_.prepare(
-      "SELECT d.per_busy_ms, d.ms, l.per_busy_ms, l.ms, s.share FROM disturbance d "
+      "SELECT d.per_busy_ms, d.ms, l.per_busy_ms, l.ms, s.share, l.disturbance IS NOT NULL FROM disturbance d "
       "LEFT JOIN late_look l ON l.disturbance = d.rowid LEFT JOIN shared s ON s.disturbance = d.rowid "
       "ORDER BY d.rowid DESC");
-  while (a.step()) all.push_back({a.real(0), unpack_floats(a.text(1)), a.real(2), unpack_floats(a.text(3)), a.real(4)});
+  while (a.step())
+    all.push_back({a.real(0), unpack_floats(a.text(1)), a.real(2), unpack_floats(a.text(3)), a.real(4), a.integer(5) != 0});
+  // Others who have less of the machine than they had then hold up less.
+  const auto times = [](double share, double then) {
+    constexpr double kAlike = 0.02, kLeast = 0.1;
+    return std::clamp((share + kAlike) / (then + kAlike), kLeast, 1.0);
+  };
+  // Where no display was watched its looks were as late as at the latest playout.
+  if (const auto watched = std::ranges::find_if(all, &Disturbance::shown); watched != all.end())
+    for (Disturbance& d : all)
+      if (!d.shown) d.looks_ms = watched->looks_ms, d.looks_per_busy_ms = watched->looks_per_busy_ms * times(d.shared, watched->shared);
   if (shared_.known(seconds_now()) && all.size() > kMost) {
     // Shares differ by their ratio; below a hundredth they are all alike.
     const auto apart = [&](const Disturbance& d) {
@@ -244,11 +246,9 @@ std::vector<Disturbance> Notebook::lately() const {
                      [&](const Disturbance& x, const Disturbance& y) { return apart(x) < apart(y); });
   }
   if (all.size() > kMost) all.resize(kMost);
-  // Others who have less of the machine than they had then hold up less.
-  constexpr double kAlike = 0.02, kLeast = 0.1;
   if (shared_.known(seconds_now()))
     for (Disturbance& d : all) {
-      const double less = std::clamp((shared_.value + kAlike) / (d.shared + kAlike), kLeast, 1.0);
+      const double less = times(shared_.value, d.shared);
       d.per_busy_ms *= less, d.looks_per_busy_ms *= less;
     }
   return all;

@@ -21,11 +21,12 @@ std::size_t own_budget(const Program& program, const PipelineOptions& options) {
   return bytes * (2 * pictures + static_cast<std::size_t>(2 * options.workers) + 2);
 }
 
-/// Opens sources ahead of the cut at which they are wanted, on a thread of its own.
+/// Opens sources ahead of the cut at which they are wanted, on a thread of its own. It does not give way: a decoder's own threads
+/// give way to the thread that opens them, and would do so twice for as long as they live.
 class Preparer {
  public:
   Preparer(const Program& program, const SealLookup* seals, Decoders& decoders)
-      : program_(program), seals_(seals), decoders_(decoders), thread_([this](const std::stop_token& stop) { work(stop); }) {}
+      : program_(program), seals_(seals), decoders_(decoders), ahead_(prepared_ahead(program.timeline()->rate.frame_ms())), thread_([this](const std::stop_token& stop) { work(stop); }) {}
 
   /// Frame n is being fetched: the next cuts, and the next piece of rendered media, are looked after.
   void at(Frames n) {
@@ -33,7 +34,7 @@ class Preparer {
     const auto& intervals = program_.intervals();
     std::vector<Frames> wanted;
     // All changes, not just the next one: a title may end a moment before the cut.
-    for (auto next = static_cast<std::size_t>(i + 1); next < intervals.size() && intervals[next].in - n <= kPreparedAhead; ++next)
+    for (auto next = static_cast<std::size_t>(i + 1); next < intervals.size() && intervals[next].in - n <= ahead_; ++next)
       wanted.push_back(intervals[next].in);
     constexpr Frames kPieces = 24, kEvery = 6;
     const std::lock_guard lock(mutex_);
@@ -46,8 +47,6 @@ class Preparer {
 
  private:
   void work(const std::stop_token& stop) {
-    // To workers: what is prepared is not wanted yet.
-    give_way();
     std::unique_lock lock(mutex_);
     while (changed_.wait(lock, stop, [&] { return !queue_.empty(); })) {
       const Frames f = queue_.front();
@@ -61,6 +60,7 @@ class Preparer {
   const Program& program_;
   const SealLookup* seals_;
   Decoders& decoders_;
+  const Frames ahead_;
   std::mutex mutex_;
   std::condition_variable_any changed_;
   std::deque<Frames> queue_;

@@ -36,8 +36,12 @@ inline int far_of(int width, int height, int horizon) {
   return static_cast<int>(room < horizon ? horizon : room < 2 * horizon ? room : 2 * horizon);
 }
 
-/// So many frames before a cut, as frames are fetched, the player begins to open what is read from there on.
-inline constexpr std::int64_t kPreparedAhead = 48;
+/// So many frames before a cut, as frames are fetched, the player begins to open what is read from there on: two seconds.
+/// @param period_ms from one frame to the next
+inline constexpr std::int64_t prepared_ahead(double period_ms) {
+  const auto two_seconds = static_cast<std::int64_t>(2000 / period_ms + 0.5);
+  return two_seconds < 48 ? 48 : two_seconds;
+}
 
 /// Play `shown` frames out of every `of`, evenly spread.
 struct Cadence {

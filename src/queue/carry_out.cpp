@@ -18,9 +18,7 @@ std::vector<std::pair<std::string, std::size_t>> stacks_in(const Situation& s, c
   if (of.type.empty()) return {{of.segment, of.after}};
   std::vector<std::pair<std::string, std::size_t>> all;
   for (const CompiledSegmentPtr& c : s.rendered->segments()) {
-    std::size_t after = 0;
-    for (std::size_t i = 0; i < c->effects.size(); ++i)
-      if (c->effects[i].type && c->effects[i].type->id == of.type) after = i + 1;
+    const std::size_t after = effects_up_to(*c, of.type);
     if (after > 0 && after < c->effects.size()) all.emplace_back(c->segment->id, after);
   }
   return all;

@@ -36,23 +36,6 @@ bool is_known(const Notebook& notebook, Form form, int width, int height, const 
   return size_is_known(notebook, form, width, height, content) && !notebook.encode(encode_key(form, width, height, content)).empty();
 }
 
-/// Stacks and compositions. Finished frames are measured by their contents (measure_encoding).
-Result<std::vector<RenderSubject>> parts_of(const Situation& s, const Making& m, const PrerenderOptions& options) {
-  std::vector<RenderSubject> all;
-  if (m.what == Making::What::stack)
-    for (const auto& [segment, after] : stacks_in(s, m.subject)) {
-      auto subject = stack_of(s.rendered, *s.media, segment, after, options.device, options.form, options.notebook.get());
-      if (!subject) return std::unexpected(subject.error());
-      all.push_back(std::move(*subject));
-    }
-  if (m.what == Making::What::composition) {
-    auto subject = composition_of(s.rendered, *s.media, m.subject.composition, {}, options.device, options.form, options.notebook.get());
-    if (!subject) return std::unexpected(subject.error());
-    all.push_back(std::move(*subject));
-  }
-  return all;
-}
-
 bool is_known(const RenderSubject& r, const Notebook& notebook) {
   const Timeline& t = *r.program->timeline();
   return is_known(notebook, r.form, t.width, t.height, r.content(r.ranges.front().in));
@@ -81,21 +64,21 @@ Result<bool> sample(RenderSubject subject, const PrerenderOptions& options, cons
   return true;
 }
 
-/// The segment that reads the source which is to be copied, and the copy's form; null where none does, or it cannot be copied.
+/// The segment that reads the source which is to be copied, and the copy's form.
 struct Copying {
   CompiledSegmentPtr of;
   CopyForm as;
   FrameRange frames;
 };
-Copying copying(const Situation& s, const Making& m, const PrerenderOptions& options) {
-  if (m.what != Making::What::source) return {};
+/// Nothing where no segment reads it, or it cannot be copied.
+std::optional<Copying> copying(const Situation& s, const Making& m, const PrerenderOptions& options) {
   for (const CompiledSegmentPtr& c : sources_in(*s.rendered, {0, s.rendered->duration()}))
     if (c->segment->ref == m.subject.source) {
       const CopyForm as = copy_form(c->media, m.subject.size, options.form);
-      if (!as.refused.empty()) return {};
-      return {c, as, m.subject.frames.empty() ? FrameRange{0, c->media.frames} : m.subject.frames.front()};
+      if (!as.refused.empty()) return std::nullopt;
+      return Copying{c, as, m.subject.frames.empty() ? FrameRange{0, c->media.frames} : m.subject.frames.front()};
     }
-  return {};
+  return std::nullopt;
 }
 
 Result<bool> sample(const Copying& c, const PrerenderOptions& options, const fs::path& folder, const std::function<bool()>& stopped) {
@@ -120,24 +103,53 @@ Result<bool> sample(const Copying& c, const PrerenderOptions& options, const fs:
   return true;
 }
 
+/// What of a making was neither rendered nor tried before: the copy of a source, stacks, a composition. Finished frames are
+/// measured by their contents (measure_encoding).
+struct Unseen {
+  std::optional<Copying> copy;
+  std::vector<RenderSubject> parts;
+};
+Result<Unseen> unseen(const Situation& s, const Making& m, const PrerenderOptions& options) {
+  const Notebook& known = *options.notebook;
+  Unseen all;
+  const auto add = [&](Result<RenderSubject> part) -> Result<void> {
+    if (!part) return std::unexpected(part.error());
+    if (!part->ranges.empty() && !is_known(*part, known)) all.parts.push_back(std::move(*part));
+    return {};
+  };
+  switch (m.what) {
+    case Making::What::source:
+      all.copy = copying(s, m, options);
+      if (all.copy && is_known(known, all.copy->as.form, all.copy->as.width, all.copy->as.height, copy_content(*all.copy->of))) all.copy.reset();
+      break;
+    case Making::What::stack:
+      for (const auto& [segment, after] : stacks_in(s, m.subject))
+        if (auto r = add(stack_of(s.rendered, *s.media, segment, after, options.device, options.form, options.notebook.get())); !r)
+          return std::unexpected(r.error());
+      break;
+    case Making::What::composition:
+      if (auto r = add(composition_of(s.rendered, *s.media, m.subject.composition, {}, options.device, options.form, options.notebook.get())); !r)
+        return std::unexpected(r.error());
+      break;
+    case Making::What::frames: break;
+  }
+  return all;
+}
+
 }  // namespace
 
 bool is_sampled(const Situation& s, const Making& m, const PrerenderOptions& options) {
-  if (const Copying c = copying(s, m, options); c.of) return is_known(*options.notebook, c.as.form, c.as.width, c.as.height, copy_content(*c.of));
-  const auto parts = parts_of(s, m, options);
-  return !parts || std::ranges::all_of(*parts, [&](const RenderSubject& r) { return is_known(r, *options.notebook); });
+  const auto all = unseen(s, m, options);
+  return !all || (!all->copy && all->parts.empty());
 }
 
 Result<bool> sample_making(const Situation& s, const Making& m, const PrerenderOptions& options, const fs::path& folder, const std::function<bool()>& stopped) {
-  if (const Copying c = copying(s, m, options); c.of) {
-    if (is_known(*options.notebook, c.as.form, c.as.width, c.as.height, copy_content(*c.of))) return false;
-    return sample(c, options, folder, stopped);
-  }
-  auto parts = parts_of(s, m, options);
-  if (!parts) return std::unexpected(parts.error());
+  auto all = unseen(s, m, options);
+  if (!all) return std::unexpected(all.error());
+  if (all->copy) return sample(*all->copy, options, folder, stopped);
   bool any = false;
-  for (RenderSubject& r : *parts) {
-    if (stopped() || is_known(r, *options.notebook)) continue;
+  for (RenderSubject& r : all->parts) {
+    if (stopped()) break;
     const auto tried = sample(std::move(r), options, folder, stopped);
     if (!tried) return tried;
     any = any || *tried;

@@ -19,6 +19,8 @@ const RemedyKind& other_seat_kind();
 
 /// How the timeline would play with a slip opened.
 Supposed with_slip_open(const Situation& s, const Slip& slip);
+/// Effects of a stack up to the last of a type; 0 when there is none.
+std::size_t effects_up_to(const CompiledSegment& c, const std::string& type);
 /// Sources that are read in a range, also within compositions, each once with a segment that reads it.
 std::vector<CompiledSegmentPtr> sources_in(const Program& program, FrameRange range);
 /// Frames of a source that the timeline shows, with room for neighbours; one range from the first to the last.

@@ -39,7 +39,7 @@ class TapCache : public RemedyKind {
     for (const std::string& type : types) {
       std::vector<CompiledSegmentPtr> with;
       for (const CompiledSegmentPtr& c : s.rendered->segments())
-        if (after(*c, type) > 0 && after(*c, type) < c->effects.size()) with.push_back(c);
+        if (effects_up_to(*c, type) > 0 && effects_up_to(*c, type) < c->effects.size()) with.push_back(c);
       if (with.size() < 2) continue;
       all.push_back(of(s, with, 0, "tap:all:" + type, type));
       all.back().sentence = fmt::format("Everything kept after {}, {} segments; what lies above stays live.", effect_type(type)->label, with.size());
@@ -50,7 +50,7 @@ class TapCache : public RemedyKind {
   void would_make(const Situation& s, const Proposal& p, Frames frame, SupposedSeals& seals) const override {
     s.played->each_segment(frame, [&](const Program& program, const CompiledSegment& c, Frames f, const Hash128&) {
       if (std::ranges::find(p.segments, c.segment->id) == p.segments.end()) return;
-      const std::size_t n = p.subject.type.empty() ? p.subject.after : after(c, p.subject.type);
+      const std::size_t n = p.subject.type.empty() ? p.subject.after : effects_up_to(c, p.subject.type);
       const int reach = c.window.length();
       if (n == 0) return;
       const FrameRange made = frames_alone(*program.timeline(), c, n);
@@ -61,12 +61,6 @@ class TapCache : public RemedyKind {
   std::optional<Making> making(const Proposal& p) const override { return Making{Making::What::stack, p.subject}; }
 
  private:
-  /// Effects of a stack up to the last of a type; 0 when there is none.
-  static std::size_t after(const CompiledSegment& c, const std::string& type) {
-    for (std::size_t i = c.effects.size(); i > 0; --i)
-      if (c.effects[i - 1].type && c.effects[i - 1].type->id == type) return i;
-    return 0;
-  }
   /// What names the pictures: as for the render itself.
   static Hash128 content(const Situation& s, const CompiledSegment& c, std::size_t n) {
     return s.rendered->tap_key(c, frames_alone(*s.timeline, c, n).in, n);
@@ -86,7 +80,7 @@ class TapCache : public RemedyKind {
     double seconds = 0, mb_s = 0;
     std::uint64_t bytes = 0;
     for (const CompiledSegmentPtr& c : segments) {
-      const std::size_t count = type.empty() ? n : after(*c, type);
+      const std::size_t count = type.empty() ? n : effects_up_to(*c, type);
       p.at.in = std::min(p.at.in, c->in), p.at.out = std::max(p.at.out, c->out);
       p.segments.push_back(c->segment->id);
       const Form as = form(s, *c, count);
@@ -107,6 +101,12 @@ class TapCache : public RemedyKind {
 };
 
 }  // namespace
+
+std::size_t effects_up_to(const CompiledSegment& c, const std::string& type) {
+  for (std::size_t i = c.effects.size(); i > 0; --i)
+    if (c.effects[i - 1].type && c.effects[i - 1].type->id == type) return i;
+  return 0;
+}
 
 const RemedyKind& tap_kind() {
   static const TapCache kind;

@@ -206,6 +206,52 @@ TEST(Simulator, FindsWhatHoldsALightFrameUp) {
   EXPECT_EQ(simulate(m, 4, 4).drops(0, 20000)[0], 0u);
 }
 
+// As many busy programs as processors take half of them: what alone needs three quarters of its time needs one and a half of it,
+// and of three frames one is dropped. A frame is then held up more than once.
+TEST(Simulator, BusyProgramsBesideHalveWhatThereIs) {
+  constexpr Frames kCount = 6000;
+  Model m = constant(0, 30, kCount);
+  m.lately = {{1.0 / 30, {30}}};
+  double drops = 0;
+  for (const auto n : simulate(m, 16, 4).drops(0, kCount)) drops += n / 16.0;
+  EXPECT_NEAR(drops / kCount, 1 / 3.0, 0.03);
+}
+
+// Sources are opened in what the frames before the cut leave of two seconds, and what is left over holds the cut up.
+TEST(Simulator, ASourceIsOpenedAheadInWhatTheFramesBeforeItLeave) {
+  EXPECT_EQ(prepared_ahead(1000.0 / 24), 48);
+  EXPECT_EQ(prepared_ahead(1000.0 / 50), 100);
+  EXPECT_EQ(prepared_ahead(1000.0 / 12), 48);
+  Model m = constant(0, 12, 400, 1, 3);
+  m.pools.push_back({{{0, 12}}, {}, false});
+  m.pools[1].entries = {900};
+  m.stretches = {{0, 200, 0, false, 0}, {200, 400, 1, true, 0}};
+  const auto at_the_cut = [&](const Model& model) { return simulate(model, 1, 1).drops(200, 240)[0]; };
+  EXPECT_EQ(at_the_cut(m), 0u) << "seven tenths of two seconds are 1.4 s";
+  Model heavy = m;
+  heavy.pools[0].frames = {{0, 39}};
+  // A third of two seconds: 220 ms are left, of which a read-ahead of three frames hides 120.
+  EXPECT_GE(at_the_cut(heavy), 2u);
+  EXPECT_LE(at_the_cut(heavy), 8u);
+  m.lately = {{1.0 / 12, {12}}};
+  EXPECT_GT(at_the_cut(m), at_the_cut(heavy)) << "busy programs leave a quarter, and what is left takes twice as long";
+}
+
+// What an edit changes before a cut changes what is left for opening its source.
+TEST(Simulator, WhatIsOpenedAfterAnEditIsSimulatedAgain) {
+  Model was = constant(0, 12, 4000, 1, 3);
+  was.pools.push_back({{{0, 12}}, {}, false});
+  was.pools.push_back({{{0, 12}}, {}, false});
+  was.pools[2].entries = {1500};
+  was.stretches = {{0, 2250, 0, false, 0}, {2250, 2300, 1, false, 0}, {2300, 2306, 0, false, 0}, {2306, 4000, 2, true, 0}};
+  Model now = was;
+  now.pools[1].frames = {{0, 38}};
+  const Trials before = simulate(was, 8, 3), again = simulate_again(now, was, before);
+  EXPECT_EQ(again.miss(), simulate(now, 8, 3).miss());
+  EXPECT_NE(again.miss(), before.miss());
+  EXPECT_LT(again.simulated(), 3000);
+}
+
 // A hold-up of the display's thread drops the frames that are due meanwhile, however ready they lie: as many
 // as whole periods pass. They come as often as workers are busy; shorter ones drop nothing.
 TEST(Simulator, ADisplayKeptFromLookingDropsFramesThatLayReady) {

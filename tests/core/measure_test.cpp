@@ -485,6 +485,39 @@ TEST_F(Measuring, TheOutsideIsForecastAsItIsNow) {
   EXPECT_DOUBLE_EQ(notebook_->lately().front().per_busy_ms, 0.002);
 }
 
+// Measuring has seen how others hold frames up, but no display: how late that looks is known from playouts only.
+TEST_F(Measuring, WhatHeldFramesUpWhileTheyWereMeasuredCountsInTheFirstForecast) {
+  Disturbance measured{0.004, {60.0f}};
+  measured.shared = 0.4, measured.shown = false;
+  notebook_->add_disturbance(measured);
+  ASSERT_EQ(notebook_->lately().size(), 1u);
+  EXPECT_DOUBLE_EQ(notebook_->lately()[0].per_busy_ms, 0.004);
+  EXPECT_DOUBLE_EQ(notebook_->lately()[0].looks_per_busy_ms, 0);
+  Disturbance played{0.001, {20.0f}, 0.0008, {30.0f}};
+  played.shared = 0.19;
+  notebook_->add_disturbance(played);
+  notebook_->add_disturbance(measured);
+  // The same after it was read from its file again.
+  auto again = Notebook::open(dir_ / "n.sqlite");
+  ASSERT_TRUE(again);
+  for (const auto& book : {&*notebook_, (*again).get()}) {
+    const std::vector<Disturbance> all = book->lately();
+    ASSERT_EQ(all.size(), 3u);
+    EXPECT_FALSE(all[0].shown);
+    EXPECT_DOUBLE_EQ(all[0].per_busy_ms, 0.004);
+    EXPECT_DOUBLE_EQ(all[0].looks_per_busy_ms, 0.0008) << "of the latest playout";
+    EXPECT_EQ(all[0].looks_ms, played.looks_ms);
+    EXPECT_TRUE(all[1].shown);
+  }
+  // What measuring itself leaves: of enough work, one record without a display.
+  const Effect stated{"e", "cost_card", {{"name", "stated"}, {"ms", 120}, {"width", 320}, {"height", 180}}, true, true, {}, {}};
+  const ProgramPtr heavy = Program::compile(Build(320, 180).track("V1").solid("a", 48, 0.1, 0.2, 0.3, {stated}).done(), media_);
+  const std::size_t before = notebook_->lately().size();
+  ASSERT_TRUE(measure(heavy, *notebook_, {2, 0.05, 2, true}, {}));
+  EXPECT_EQ(notebook_->lately().size(), before + 1);
+  EXPECT_FALSE(notebook_->lately()[0].shown);
+}
+
 TEST_F(Measuring, AuditsAreRemembered) {
   notebook_->add_audit({"T", "2026-01-01T00:00:00Z", 10, 12, 0.9, 3, 2});
   auto again = Notebook::open(dir_ / "n.sqlite");
