@@ -13,6 +13,7 @@ struct CarriedPlan {
   double said_bytes = 0, bytes = 0;
   bool holds = false;                     ///< it was said that all of it plays then
   std::vector<Frames> dropped_after;      ///< own drops of each playout
+  std::vector<std::string> left;          ///< of these, in words: what of which segment dropped, and why
   std::string failed;                     ///< why it could not be carried out
   /// No playout dropped anything of its own.
   bool plays() const;
