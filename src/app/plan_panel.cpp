@@ -77,9 +77,9 @@ void Frontier::paintEvent(QPaintEvent*) {
   p.setPen(look::grey(look::kText));
   p.drawText(QRectF(8, 2, width() - 16, 18), Qt::AlignLeft | Qt::AlignVCenter, tr("Dropped frames left, by time spent"));
   const DerivedPtr d = session_.derived();
-  if (!d || d->plan.frontier.size() < 2) {
+  if (!d || d->plan.frontier.size() < 2 || d->plan.frontier.back().seconds <= 0) {
     p.setPen(look::grey(look::kQuiet));
-    p.drawText(rect().adjusted(8, 20, -8, -8), Qt::AlignCenter | Qt::TextWordWrap, tr("Nothing has to be spent."));
+    p.drawText(rect().adjusted(8, 20, -8, -8), Qt::AlignCenter | Qt::TextWordWrap, !d || d->plan.fits ? tr("Nothing has to be spent.") : tr("There is no time or room for anything that helps."));
     return;
   }
   const Plan& plan = d->plan;

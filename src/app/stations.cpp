@@ -415,7 +415,12 @@ void Stations::refresh_plan() {
   // Weighed against drops, less work may be done for more of them.
   if (!rows.empty() && d.plan.drop_seconds < kNoLimit)
     said = tr("Plays without a drop with %1 %; what a dropped frame is not worth is left out.").arg(d.plan.holds_probability * 100, 0, 'f', 0);
-  if (!d.plan.fits) said = tr("It does not fit: %1 and %2 short.").arg(text(duration_text(d.plan.short_seconds)), text(bytes_text(static_cast<std::uint64_t>(d.plan.short_bytes))));
+  if (!d.plan.fits) {
+    QStringList lacks;
+    if (d.plan.short_seconds > 0) lacks << text(duration_text(d.plan.short_seconds));
+    if (d.plan.short_bytes > 0) lacks << text(bytes_text(static_cast<std::uint64_t>(d.plan.short_bytes)));
+    said = lacks.isEmpty() ? tr("It does not fit.") : tr("It does not fit: %1 short.").arg(lacks.join(tr(" and ")));
+  }
   for (const std::string& way : d.plan.ways_out) said += "\n" + tr("What would do: %1").arg(text(way));
   panel(Station::plan)->set_sentence(said.isEmpty() ? text(d.plan.sentence) : said);
   panel(Station::plan)->set_rows(rows);

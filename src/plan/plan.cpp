@@ -534,8 +534,11 @@ void find_ways_out(Plan& p, const std::vector<FreeTime>& free, const Situation& 
   if (p.short_bytes > 0) p.ways_out.push_back(fmt::format("{} more on the disk.", bytes_text(static_cast<std::uint64_t>(p.short_bytes))));
   if (p.short_seconds > 0 && p.review_at) {
     const double until = static_cast<double>(*p.review_at - p.made_at), needed = work_until(free, until) + p.short_seconds;
-    if (const double at = done_at(free, needed); at < kNever)
-      p.ways_out.push_back(fmt::format("a review {} later, at {}.", duration_text(at - until), clock_text(p.made_at + static_cast<std::int64_t>(at), p.made_at)));
+    if (const double at = done_at(free, needed); at < kNever) {
+      // The next whole minute: clocks show no more.
+      const std::int64_t minute = (p.made_at + static_cast<std::int64_t>(std::ceil(at)) + 59) / 60 * 60;
+      p.ways_out.push_back(fmt::format("a review at {} or later.", clock_text(minute, p.made_at)));
+    }
     if (work_until({{0, kNever, 1}}, until) >= needed) p.ways_out.push_back("the machine left alone until then.");
     p.ways_out.push_back(fmt::format("another seat for {} of the work.", duration_text(p.short_seconds)));
   }
