@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "base/timecode.h"
+#include "measure/hold_ups.h"
 
 namespace gc {
 namespace {
@@ -61,8 +62,9 @@ Result<void> note_disturbance(const Playout& p, Notebook& notebook) {
   for (const FrameLog& f : p.log)
     if (f.made && f.crowding >= 0) crowding += f.crowding, ++looked_at;
   if (looked_at > 0) notebook.note_crowding(crowding / looked_at, 0.7);
-  Disturbance d;
-  double busy = 0, looked = -1e9;
+  HoldUps outside;
+  std::vector<float> looks_ms;
+  double looked = -1e9;
   Cause before = Cause::none;
   for (const FrameLog& f : p.log) {
     // Frames that are looked for at the same moment were late from the same hold-up; a display that blocks is
@@ -70,19 +72,17 @@ Result<void> note_disturbance(const Playout& p, Notebook& notebook) {
     const double late = f.looked_ms - f.due_ms;
     if (p.mode == PlayMode::on_the_clock && late > kLeastOutsideMs && f.looked_ms > looked + 1 &&
         f.cause != Cause::display && before != Cause::display)
-      d.looks_ms.push_back(static_cast<float>(late));
+      looks_ms.push_back(static_cast<float>(late));
     looked = f.looked_ms, before = f.cause;
     if (!f.made) continue;
-    busy += f.fetched_ms - f.fetch_began_ms + f.process_ms() + f.beside_ms - f.spent.outside;
-    if (f.spent.outside > kLeastOutsideMs) d.ms.push_back(static_cast<float>(f.spent.outside));
+    outside.add(f.fetched_ms - f.fetch_began_ms + f.process_ms() + f.beside_ms - f.spent.outside, f.spent.outside);
   }
-  // A few frames say nothing of how often.
-  if (busy < 1000) return {};
-  d.per_busy_ms = static_cast<double>(d.ms.size()) / busy;
-  d.looks_per_busy_ms = static_cast<double>(d.looks_ms.size()) / busy;
-  d.shared = p.around.others + p.around.stolen;
+  auto d = outside.seen();
+  if (!d) return {};
+  d->looks_per_busy_ms = static_cast<double>(looks_ms.size()) / outside.busy_ms(), d->looks_ms = std::move(looks_ms);
+  d->shared = p.around.others + p.around.stolen;
   notebook.note_shared(p.around);
-  return notebook.add_disturbance(d);
+  return notebook.add_disturbance(*d);
 }
 
 std::vector<FrameRange> segment_ranges(const Program& program) {

@@ -14,6 +14,7 @@
 #include "base/log.h"
 #include "media/compare.h"
 #include "measure/encoding.h"
+#include "measure/hold_ups.h"
 
 namespace gc {
 namespace {
@@ -303,35 +304,6 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
   return results;
 }
 
-namespace {
-
-/// What the outside took of frames that were made in rows.
-class Outside {
- public:
-  void add(const std::vector<FrameResult>& made, const Conditions& around) {
-    for (const FrameResult& r : made) {
-      const double taken = outside_ms(r);
-      busy_ms_ += r.done_ms - r.fetch_began_ms - r.shared_wait_ms + r.beside_ms - taken;
-      if (taken > kLeastOutsideMs) seen_.ms.push_back(static_cast<float>(taken));
-    }
-    shared_ += static_cast<double>(made.size()) * (around.others + around.stolen), frames_ += static_cast<double>(made.size());
-  }
-  /// Nothing where little was made: that says nothing of how often.
-  std::optional<Disturbance> seen() const {
-    constexpr double kLeastMs = 1000;
-    if (busy_ms_ < kLeastMs) return std::nullopt;
-    Disturbance d = seen_;
-    d.per_busy_ms = static_cast<double>(d.ms.size()) / busy_ms_, d.shared = shared_ / frames_, d.shown = false;
-    return d;
-  }
-
- private:
-  Disturbance seen_;
-  double busy_ms_ = 0, shared_ = 0, frames_ = 0;
-};
-
-}  // namespace
-
 Hash128 piece_key() { return Hasher().add("a piece of rendered media").done(); }
 
 Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options,
@@ -372,7 +344,8 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
                                         options.media_folder.empty() ? cache_folder() : options.media_folder, kMostSeconds, options.stop);
     if (!tried) spdlog::warn("what encoding takes could not be measured: {}", tried.error().text());
   };
-  Outside outside;
+  HoldUps outside;
+  double others = 0;  // summed over frames
   // Round after round over what is not known yet, so that time runs out evenly. Everything gets one round.
   for (int round = 0; !open.empty() && !report.cancelled; ++round) {
     std::vector<Sort*> still;
@@ -400,7 +373,11 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
       const Conditions around = conditions_between(before, machine_times());
       notebook.set_conditions(around), notebook.note_shared(around);
       notebook.note_crowding(crowding_of(results));
-      outside.add(results, around);
+      for (const FrameResult& r : results) {
+        const double taken = outside_ms(r);
+        outside.add(r.done_ms - r.fetch_began_ms - r.shared_wait_ms + r.beside_ms - taken, taken);
+      }
+      others += static_cast<double>(results.size()) * (around.others + around.stolen);
       record_run(notebook, k->key, k->stages, results, options.workers);
       notebook.set_conditions({});
       report.frames += static_cast<int>(results.size());
@@ -413,8 +390,10 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
   }
   if (!report.cancelled) try_encoding();
   // The first forecast knows of nothing else how others hold frames up here.
-  if (const auto seen = outside.seen())
+  if (auto seen = outside.seen()) {
+    seen->shared = others / outside.frames(), seen->shown = false;
     if (auto kept = notebook.add_disturbance(*seen); !kept) return std::unexpected(kept.error());
+  }
   report.seconds = watch.ms() / 1000;
   if (auto saved = notebook.save(); !saved) return std::unexpected(saved.error());
   return report;

@@ -77,7 +77,7 @@ class Notebook : public CostBook, public IdentityMemory {
   // Each of these is recorded at once, whole or not at all.
   Result<void> add_audit(const AuditRecord& record);
   Result<void> add_price(const PriceRecord& price);
-  /// What the outside took of a playout; the latest forty are kept.
+  /// What the outside took of a playout, of which the latest forty are kept, or while frames were measured: of those two.
   Result<void> add_disturbance(const Disturbance& d);
   /// How much of the machine others had while this program worked: what `lately` takes for now. A minute or
   /// so of such readings counts; one by one they say little.

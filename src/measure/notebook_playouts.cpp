@@ -83,9 +83,10 @@ Result<void> Notebook::add_disturbance(const Disturbance& d) {
     if (kept)
       kept = database_.prepare("INSERT INTO shared(disturbance, share) SELECT max(rowid), ? FROM disturbance").bind(d.shared).run();
     if (!kept) return kept;
+    // Measuring goes on more often than playing: it must not push out what playouts have left.
     return database_.run(
-        "DELETE FROM disturbance WHERE rowid NOT IN (SELECT rowid FROM disturbance ORDER BY rowid DESC LIMIT "
-        "40);"
+        "DELETE FROM disturbance WHERE rowid NOT IN (SELECT disturbance FROM late_look ORDER BY disturbance DESC LIMIT 40) AND rowid NOT IN "
+        "(SELECT rowid FROM disturbance WHERE rowid NOT IN (SELECT disturbance FROM late_look) ORDER BY rowid DESC LIMIT 2);"
         "DELETE FROM late_look WHERE disturbance NOT IN (SELECT rowid FROM disturbance);"
         "DELETE FROM shared WHERE disturbance NOT IN (SELECT rowid FROM disturbance)");
   });

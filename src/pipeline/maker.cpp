@@ -6,7 +6,6 @@
 
 #include "base/clock.h"
 #include "base/gauge.h"
-#include "base/priority.h"
 
 namespace gc {
 namespace {

@@ -509,13 +509,17 @@ TEST_F(Measuring, WhatHeldFramesUpWhileTheyWereMeasuredCountsInTheFirstForecast)
     EXPECT_EQ(all[0].looks_ms, played.looks_ms);
     EXPECT_TRUE(all[1].shown);
   }
+  // However often it is measured, what playouts left stays.
+  for (int i = 0; i < 60; ++i) notebook_->add_disturbance(measured);
+  ASSERT_EQ(notebook_->lately().size(), 3u);
+  EXPECT_TRUE(notebook_->lately()[2].shown);
+  EXPECT_DOUBLE_EQ(notebook_->lately()[2].per_busy_ms, 0.001);
   // What measuring itself leaves: of enough work, one record without a display.
   const Effect stated{"e", "cost_card", {{"name", "stated"}, {"ms", 120}, {"width", 320}, {"height", 180}}, true, true, {}, {}};
   const ProgramPtr heavy = Program::compile(Build(320, 180).track("V1").solid("a", 48, 0.1, 0.2, 0.3, {stated}).done(), media_);
-  const std::size_t before = notebook_->lately().size();
   ASSERT_TRUE(measure(heavy, *notebook_, {2, 0.05, 2, true}, {}));
-  EXPECT_EQ(notebook_->lately().size(), before + 1);
   EXPECT_FALSE(notebook_->lately()[0].shown);
+  EXPECT_NE(notebook_->lately()[0].ms, measured.ms) << "its own, not what was put in above";
 }
 
 TEST_F(Measuring, AuditsAreRemembered) {
