@@ -4,6 +4,7 @@
 #include <QProcess>
 
 #include "app/session.h"
+#include "desk/planning.h"
 #include "desk/queueing.h"
 
 namespace gc {
@@ -32,7 +33,10 @@ void Session::queue_plan() {
     const auto ids = enqueue(*journal, d->plan, d->view, stores, file);
     if (!ids) return tell(ids.error());
     const bool runs = !journal->holder().empty();
-    post([this, runs] {
+    const TimelinePtr was = d->view.timeline, slipped = with_slips_of(d->plan, was);
+    post([this, runs, was, slipped] {
+      // What the plan hides is told at once, not when the rest of it is done: nobody may be here then.
+      if (slipped != was && timeline() == was) edit(slipped, tr("Slips of the plan"));
       start_renderer(runs);
       emit queue_changed();
     });

@@ -255,7 +255,7 @@ void Session::start_measuring(bool again) {
     if (stop.stop_requested()) return;
     const Hush hush;
     Stopwatch since_shown;
-    MeasureOptions options = stores.measure_options(stores.options.measure_seconds, again);
+    MeasureOptions options = stores.measure_options(stores.options.measure_seconds, again, &d->view);
     options.stop = stop;
     auto r = measure(d->view.played, *stores.notebook, options, [&, this](const MeasureProgress& p) {
       // What is known so far is shown every few seconds, between two runs, where it disturbs nothing.
@@ -333,7 +333,8 @@ void Session::start_rendering() {
       if (failure) emit failed(QString::fromStdString(failure->text()));
       if (!stop.stop_requested()) accepted_.reset();
       if (slipped && timeline() == of) edit(slipped, tr("Slips of the plan"));
-      derive(false);
+      // Frames of which part is rendered now are measured as they play.
+      derive(true);
       end_labour(stop);
     });
   });

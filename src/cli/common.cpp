@@ -52,7 +52,7 @@ Result<void> write_out(const std::string& file, const std::string& text) {
 
 Result<MeasureReport> measure_now(const Opened& o, double seconds, bool again, const std::atomic<bool>& interrupted) {
   const Hush hush;
-  auto report = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(seconds, again), [&](const MeasureProgress& p) {
+  auto report = measure(o.view.played, *o.stores.notebook, o.stores.measure_options(seconds, again, &o.view), [&](const MeasureProgress& p) {
     show_progress(fmt::format("Measuring {}: {} of {} kinds of frames known, {:.0f} of at most {:.0f} s", p.what, p.known, p.wanted, p.seconds,
                               p.limit_seconds));
     return !interrupted.load();

@@ -47,7 +47,7 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
 
   Plan plan;
   for (bool scaled_again = false;; scaled_again = true) {
-    auto measured = measure(view.played, *stores->notebook, stores->measure_options(25, false),
+    auto measured = measure(view.played, *stores->notebook, stores->measure_options(25, false, &view),
                             [&](const MeasureProgress&) { return !stop.load(); });
     if (!measured) return std::unexpected(measured.error());
     result["measure"] = to_json(*measured);
@@ -84,6 +84,9 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
   result["run"] = to_json(rendered->made);
   if (!quiet) print(rendered->made);
   view = view_of(view.timeline, *stores);
+  // Frames of which part is fetched now are measured as they play.
+  if (auto m = measure(view.played, *stores->notebook, stores->measure_options(10, false, &view), [&](const MeasureProgress&) { return !stop.load(); }); !m)
+    return std::unexpected(m.error());
 
   say("5  Playing again");
   // What a playout taught may ask for more: then the plan is made again, carried out, and it is played again. A bounded

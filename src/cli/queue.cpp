@@ -129,10 +129,14 @@ int cmd_add(const Common& c, const QueueArguments& a, const std::atomic<bool>& i
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   if (auto measured = measure_now(*o, a.measure, false, interrupted); !measured) return fail(measured.error(), c.json);
-  const Plan plan = make_plan(situation_of(o->view, o->stores), o->range, plan_options(*o->view.timeline, o->stores));
+  const auto tried = tried_plan(o->view, o->stores, o->range, plan_options(*o->view.timeline, o->stores), [&] { return interrupted.load(); });
+  if (!tried) return fail(tried.error(), c.json);
+  const Plan& plan = *tried;
   return with_journal(c, [&](Journal& journal) {
     const auto ids = enqueue(journal, plan, o->view, o->stores, c.file, a.priority);
     if (!ids) return fail(ids.error(), c.json);
+    if (const TimelinePtr slipped = with_slips_of(plan, o->view.timeline); slipped != o->view.timeline)
+      if (auto r = save_timeline(*slipped, c.file); !r) return fail(r.error(), c.json);
     if (c.json) put({{"added", *ids}, {"sentence", plan.sentence}, {"said_seconds", plan.render_seconds}});
     else fmt::print("{}\n{} job{} wait{} now. `gclk work` does them.\n", plan.sentence, ids->size(), ids->size() == 1 ? "" : "s", ids->size() == 1 ? "s" : "");
     return 0;

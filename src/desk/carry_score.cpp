@@ -73,6 +73,8 @@ Result<std::vector<CarriedPlan>> carry_out_plans(const Stores& shared, const Car
     }
     c.taken_s = done->made.seconds, c.bytes = static_cast<double>(done->made.bytes);
     view = view_of(done->timeline, stores);
+    // As the window does, so that what is noted of the playouts is held against what is known of the frames as they are now.
+    if (auto m = measure(view.played, *stores.notebook, stores.measure_options(o.measure_seconds, false, &view), {}); !m) return std::unexpected(m.error());
     if (!goes_on(c.timeline, "playing again")) break;
     for (int n = 0; n < o.repeat && !stop; ++n) {
       const Playout p = played(view);

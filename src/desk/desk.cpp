@@ -47,6 +47,10 @@ Result<TimelinePtr> open_timeline(const fs::path& file, const std::shared_ptr<Me
   return t;
 }
 
+MeasureOptions Stores::measure_options(double seconds, bool again, const View* view) const {
+  return {seconds, 0.05, options.workers, again, {}, shelf->folder(), view ? shelf.get() : nullptr, view ? &view->seals : nullptr};
+}
+
 ForecastOptions Stores::forecast_options() const {
   ForecastOptions o;
   o.workers = options.workers, o.horizon = options.horizon, o.trials = options.trials;

@@ -36,9 +36,8 @@ struct Stores {
   /// view's own.
   PlayOptions play_options(PlayMode mode, const View& view, FrameRange range) const;
   PlayOptions play_options(PlayMode mode, const View& view, FrameRange range, const Route& states) const;
-  MeasureOptions measure_options(double seconds, bool again) const {
-    return {seconds, 0.05, options.workers, again, {}, shelf->folder()};
-  }
+  /// @param view of which rendered media are measured as they play; it must outlive the measuring. Null: live frames only
+  MeasureOptions measure_options(double seconds, bool again, const View* view = nullptr) const;
   /// The form in which pictures of a timeline are kept: its own, else the seat's.
   Form form_for(const Timeline& timeline) const { return form_named(timeline.render_form).value_or(options.settings.render_form); }
   PrerenderOptions prerender_options(const RenderPrice& price, const Timeline& timeline) const {

@@ -170,13 +170,39 @@ PlanOptions plan_options(const Timeline& t, const Stores& stores) {
 
 Result<Plan> tried_plan(const View& view, const Stores& stores, FrameRange range, const PlanOptions& options,
                         const std::function<bool()>& stopped) {
-  const Situation s = situation_of(view, stores);
+  // What trying shows can make another plan the least, with remedies that nobody has looked at in turn.
+  constexpr int kRounds = 3;
+  Situation s = situation_of(view, stores);
   Plan plan = make_plan(s, range, options);
-  std::vector<Proposal> all;
-  for (const Remedy& r : plan.remedies) all.push_back(r.proposal);
-  const auto tried = try_out(s, all, stores, stopped);
-  // Where nothing could be tried (a full cache folder) the plan says its times less surely.
-  return tried && *tried > 0 && !stopped() ? make_plan(situation_of(view, stores), range, options) : std::move(plan);
+  for (int round = 0; round < kRounds; ++round) {
+    std::vector<Proposal> all;
+    for (const Remedy& r : plan.remedies) all.push_back(r.proposal);
+    const auto tried = try_out(s, all, stores, stopped);
+    // Where nothing could be tried (a full cache folder) the plan says its times less surely.
+    if (!tried || *tried == 0 || stopped()) break;
+    s = situation_of(view, stores);
+    plan = make_plan(s, range, options);
+  }
+  return plan;
+}
+
+namespace {
+
+/// With the slip that a proposal opens; the same where it opens none, or there is nothing left for it.
+TimelinePtr with_slip_of(const Proposal& p, const TimelinePtr& timeline) {
+  auto slip = p.kind->making(p) ? std::nullopt : p.kind->slip(p);
+  if (!slip) return timeline;
+  slip->why = "so that the review plays";
+  const TimelinePtr with = with_slip(*timeline, *slip, now_utc());
+  return with ? with : timeline;
+}
+
+}  // namespace
+
+TimelinePtr with_slips_of(const Plan& plan, TimelinePtr timeline) {
+  for (const Remedy& r : plan.remedies)
+    if (r.proposal.kind) timeline = with_slip_of(r.proposal, timeline);
+  return timeline;
 }
 
 Result<CarriedOut> carry_out(const Plan& plan, const View& accepted, const View& now, const Stores& stores,
@@ -222,9 +248,8 @@ Result<CarriedOut> carry_out(const Plan& plan, const View& accepted, const View&
         made = carry_out(*s, *making, *stores.shelf, options, passed_on);
         if (made && !made->cancelled && made->frames > 0 && made->already_sealed == 0)
           if (auto kept = stores.notebook->add_price({now_utc(), made->frames, modelled, said, made->seconds}); !kept) return std::unexpected(kept.error());
-      } else if (auto slip = p->kind->slip(*p)) {
-        slip->why = "so that the review plays";
-        if (const TimelinePtr with = with_slip(*all.timeline, *slip, now_utc())) all.timeline = with;
+      } else {
+        all.timeline = with_slip_of(*p, all.timeline);
       }
     }
     if (!made) return std::unexpected(made.error());

@@ -40,9 +40,12 @@ void know_settledness(PlanOptions& options, const Timeline& timeline);
 PlanOptions plan_options(const Timeline& timeline, const Stores& stores);
 
 /// The plan. Where it would render what nobody has looked at yet, a few frames of each are tried first, for about four seconds,
-/// and the plan is made again with what they took: its times and sizes are then known by sight.
+/// and the plan is made again with what they took, three times at most: its times and sizes are then known by sight.
 Result<Plan> tried_plan(const View& view, const Stores& stores, FrameRange range, const PlanOptions& options,
                         const std::function<bool()>& stopped);
+
+/// With the slips that a plan opens, for who has only the rest of it done elsewhere; the same timeline when it opens none.
+TimelinePtr with_slips_of(const Plan& plan, TimelinePtr timeline);
 
 struct CarriedOut {
   PrerenderReport made;   ///< of everything together

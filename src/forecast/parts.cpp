@@ -194,8 +194,26 @@ class Pools {
   };
   const Costs& costs_of(const StageRef& stage) {
     const auto [it, fresh] = costs_.try_emplace(stage.key);
-    if (fresh) it->second.of = book_.stage(stage), it->second.mean = mean(it->second.of.ms);
+    if (!fresh) return it->second;
+    it->second.of = book_.stage(stage);
+    if (it->second.of.origin == Origin::unknown) it->second.of = as_usual_form(stage);
+    it->second.mean = mean(it->second.of.ms);
     return it->second;
+  }
+
+  /// Rendered media in a form that this seat has never played are not free: by their pixels they take what the usual form
+  /// does, and half as much again, since that is the lightest that keeps fine detail. Any other stage stays unknown.
+  StageCosts as_usual_form(const StageRef& stage) {
+    constexpr float kDearer = 1.5f;
+    const Form form = form_that_keeps(Form::vc3_hqx, false, program_.timeline()->width, program_.timeline()->height);
+    for (const StageRef& usual : program_.rendered_stages({{}, TapKind::frame, 0, form}))
+      if (usual.kind == stage.kind && usual.owner == stage.owner && usual.terms[0] > 0) {
+        StageCosts c = book_.stage(usual);
+        for (float& ms : c.ms) ms *= kDearer * stage.terms[0] / usual.terms[0];
+        if (c.origin != Origin::unknown) c.origin = Origin::law, c.error = 1, c.inside = false;
+        return c;
+      }
+    return {};
   }
 
   const PoolEntry& entry(const std::vector<StageRef>& stages, bool between, int interval, const TapPattern& taps) {

@@ -27,6 +27,7 @@ struct Sort {
   std::vector<FrameRange> where;
   std::vector<StageRef> stages;
   std::string name;
+  const SealLookup* rendered = nullptr;  ///< what part of it is fetched from; null: it is made live
   std::size_t round = 0;
 };
 
@@ -47,45 +48,62 @@ double error_of(const Notebook& notebook, const Hash128& key) {
   return median_of(std::move(totals)).relative_error();
 }
 
-std::vector<Sort> sorts_of(const Program& program) {
-  std::vector<Sort> kinds;
-  std::map<Hash128, std::size_t> index;
-  for (const CompiledInterval& interval : program.intervals()) {
-    std::vector<StageRef> stages = program.stages(interval.in);
+/// Each sort once, in the order of their first frames.
+class Sorts {
+ public:
+  explicit Sorts(const Program& program) : program_(program) {}
+
+  void add(const CompiledInterval& interval, FrameRange where, const TapPattern& taps, const SealLookup* rendered) {
+    std::vector<StageRef> stages = program_.stages(where.in, taps);
     const Hash128 key = frame_key(stages);
-    const auto [it, fresh] = index.try_emplace(key, kinds.size());
-    if (fresh) {
-      kinds.push_back({key,
-                       {},
-                       std::move(stages),
-                       interval.layers.empty() ? "Gap" : interval.layers.front().from->segment->name,
-                       0});
-    }
-    kinds[it->second].where.push_back({interval.in, interval.out});
+    const auto [it, fresh] = index_.try_emplace(key, all.size());
+    if (fresh)
+      all.push_back({key, {}, std::move(stages), interval.layers.empty() ? "Gap" : interval.layers.front().from->segment->name, rendered});
+    all[it->second].where.push_back(where);
   }
-  return kinds;
+  std::vector<Sort> all;
+
+ private:
+  const Program& program_;
+  std::map<Hash128, std::size_t> index_;
+};
+
+/// What there is live, whatever is rendered; and of what is rendered the frames that are made of it and more, or kept in a form
+/// of their own. Frames of the usual form are all alike, and measured apart.
+std::vector<Sort> sorts_of(const Program& program, const MeasureOptions& options) {
+  Sorts sorts(program);
+  for (const CompiledInterval& i : program.intervals()) sorts.add(i, {i.in, i.out}, {}, nullptr);
+  if (!options.route || !options.rendered) return std::move(sorts.all);
+  const Route& route = *options.route;
+  const auto at = [](Frames f) { return static_cast<std::size_t>(f); };
+  for (const CompiledInterval& i : program.intervals())
+    for (Frames in = i.in, out = in; in < i.out; in = out) {
+      while (out < i.out && route.alike(at(out), at(in))) ++out;
+      if (!route.taps(at(in)).empty()) sorts.add(i, {in, out}, route.taps(at(in)), options.rendered);
+    }
+  return std::move(sorts.all);
 }
 
 /// The form in which finished frames of the timeline are kept where nobody chose one. VC-3 does not take every raster.
 Form usual_form(const Timeline& t) { return form_that_keeps(Form::vc3_hqx, false, t.width, t.height); }
-std::vector<StageRef> stages_of_sealed(const Program& program) {
+/// What a frame goes through that is answered by media of this form and size.
+std::vector<StageRef> stages_fetched(const Program& program, Form form, int width, int height) {
   const Timeline& t = *program.timeline();
-  const Form form = usual_form(t);
-  return form == Form::vc3_hqx ? program.sealed_stages() : program.stages(0, {TapUse{{}, TapKind::frame, 0, form, t.width, t.height}});
+  if (form == Form::vc3_hqx && width == t.width && height == t.height) return program.sealed_stages();
+  return program.stages(0, {TapUse{{}, TapKind::frame, 0, form, width, height}});
 }
 
-/// Answers every frame from one probe file, in a circle.
+/// Answers every frame from one file, in a circle.
 class ProbeSeals : public SealLookup {
  public:
-  ProbeSeals(std::string path, Frames length, const Timeline& t) : path_(std::move(path)), length_(length), form_(usual_form(t)), width_(t.width), height_(t.height) {}
-  std::optional<SealHit> find(const Hash128&) const override { return SealHit{path_, next_++ % length_, {}, form_, width_, height_}; }
+  explicit ProbeSeals(const ProbeMovie& movie) : movie_(movie) {}
+  std::optional<SealHit> find(const Hash128&) const override {
+    return SealHit{movie_.file.string(), next_++ % movie_.length, {}, movie_.form, movie_.width, movie_.height};
+  }
   void report_broken(const SealHit&) const override {}
 
  private:
-  std::string path_;
-  Frames length_;
-  Form form_;
-  int width_, height_;
+  const ProbeMovie& movie_;
   mutable std::atomic<Frames> next_{0};
 };
 
@@ -94,8 +112,6 @@ class ProbeSeals : public SealLookup {
 Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int workers,
                            const fs::path& folder, const std::stop_token& stop) {
   const Timeline& t = *program->timeline();
-  const std::vector<StageRef> stages = stages_of_sealed(*program);
-  Sort kind{frame_key(stages), {}, stages, "Sealed media", 0};
   // Frames from all over, so that the pictures are as hard to code as the timeline's.
   constexpr Frames kLength = 18;
   std::vector<Frames> frames;
@@ -106,7 +122,7 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   const auto scratch = ScratchFolder::make(folder, ".probe-");
   if (!scratch) return std::unexpected(scratch.error());
   const Form form = usual_form(t);
-  fs::path file = scratch->path() / (std::string("writing") + form_extension(form));
+  const fs::path file = scratch->path() / (std::string("writing") + form_extension(form));
   auto writer = MovieWriter::create(file.string(), form, t.width, t.height, t.rate);
   if (!writer) return std::unexpected(writer.error());
   // Rendered media have the whole raster, at whatever scale they play.
@@ -114,31 +130,17 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
     if (r.image.width() != t.width) r.image = enlarged(r.image, t.width, t.height);
   for (Frames i = 0; i < kLength; ++i)
     if (auto r = (*writer)->write(pictures[static_cast<std::size_t>(i) % pictures.size()].image); !r) return std::unexpected(r.error());
-  auto closed = (*writer)->finish();
+  if (auto closed = (*writer)->finish(); !closed) return std::unexpected(closed.error());
   pictures.clear();
-  int timed = 0;
-  if (closed) {
-    // What the shelf does with each piece: read back, described, recorded, renamed, all of it durable.
-    const Stopwatch piece;
-    const fs::path kept = scratch->path() / (std::string("probe") + form_extension(form));
-    const bool read_back = picture_hashes(file.string()).has_value();
-    const bool durable = read_back && write_file_atomic(scratch->path() / "beside.json", "{}") && write_file_atomic(scratch->path() / "record", "{}") && sync_and_rename(file, kept);
-    if (!durable) return environment("a piece of rendered media cannot be kept", folder.string(), "Check its volume, and measure again.");
-    const std::array<EncodeSample, 1> piece_ms{EncodeSample{static_cast<float>(piece.ms()), 0}};
-    notebook.add_encode(piece_key(), piece_ms);
-    file = kept;
-    const ProbeSeals seals(file.string(), kLength, t);
-    for (int round = 0; round < 3; ++round) {
-      forget_cached(file);
-      const std::vector<FrameResult> results =
-          run_flat_out(program, &seals, std::vector<Frames>(kLength, 0), workers, false, stop);
-      if (stop.stop_requested()) break;
-      record_run(notebook, kind.key, kind.stages, results, workers);
-      timed += static_cast<int>(results.size());
-    }
-  }
-  if (!closed) return std::unexpected(closed.error());
-  return timed;
+  // What the shelf does with each piece: read back, described, recorded, renamed, all of it durable.
+  const Stopwatch piece;
+  const fs::path kept = scratch->path() / (std::string("probe") + form_extension(form));
+  const bool read_back = picture_hashes(file.string()).has_value();
+  const bool durable = read_back && write_file_atomic(scratch->path() / "beside.json", "{}") && write_file_atomic(scratch->path() / "record", "{}") && sync_and_rename(file, kept);
+  if (!durable) return environment("a piece of rendered media cannot be kept", folder.string(), "Check its volume, and measure again.");
+  const std::array<EncodeSample, 1> piece_ms{EncodeSample{static_cast<float>(piece.ms()), 0}};
+  notebook.add_encode(piece_key(), piece_ms);
+  return measure_fetching(program, notebook, {kept, kLength, form, t.width, t.height}, 3, workers, stop);
 }
 
 }  // namespace
@@ -304,13 +306,32 @@ std::vector<FrameResult> run_flat_out(const ProgramPtr& program, const SealLooku
   return results;
 }
 
+bool fetching_is_known(const Program& program, const Notebook& notebook, Form form, int width, int height) {
+  return notebook.frames(frame_key(stages_fetched(program, form, width, height))).size() >= 2 * kLeastSamples;
+}
+
+int measure_fetching(const ProgramPtr& program, Notebook& notebook, const ProbeMovie& movie, int rounds, int workers, const std::stop_token& stop) {
+  constexpr std::size_t kRow = 18;
+  const std::vector<StageRef> stages = stages_fetched(*program, movie.form, movie.width, movie.height);
+  const ProbeSeals seals(movie);
+  int timed = 0;
+  for (int round = 0; round < rounds; ++round) {
+    forget_cached(movie.file);
+    const std::vector<FrameResult> results = run_flat_out(program, &seals, std::vector<Frames>(kRow, 0), workers, false, stop);
+    if (stop.stop_requested()) break;
+    record_run(notebook, frame_key(stages), stages, results, workers);
+    timed += static_cast<int>(results.size());
+  }
+  return timed;
+}
+
 Hash128 piece_key() { return Hasher().add("a piece of rendered media").done(); }
 
 Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options,
                               const std::function<bool(const MeasureProgress&)>& progress) {
   const Stopwatch watch;
   MeasureReport report;
-  std::vector<Sort> kinds = sorts_of(*program);
+  std::vector<Sort> kinds = sorts_of(*program, options);
   report.kinds = static_cast<int>(kinds.size());
   std::vector<Sort*> open;
   for (Sort& k : kinds) {
@@ -328,7 +349,7 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
     return !report.cancelled;
   };
   if (program->duration() > 0 &&
-      (options.again || notebook.frames(frame_key(stages_of_sealed(*program))).size() < 2 * kLeastSamples) &&
+      (options.again || !fetching_is_known(*program, notebook, usual_form(*program->timeline()), program->timeline()->width, program->timeline()->height)) &&
       go_on("Sealed media")) {
     auto timed = measure_sealed(program, notebook, options.workers,
                                 options.media_folder.empty() ? cache_folder() : options.media_folder, options.stop);
@@ -365,11 +386,13 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
       for (Frames f = start; f < start + length; ++f) frames.push_back(f);
       const MachineTimes before = machine_times();
       const std::vector<FrameResult> results =
-          run_flat_out(program, nullptr, frames, options.workers, false, options.stop);
+          run_flat_out(program, k->rendered, frames, options.workers, false, options.stop);
       if (options.stop.stop_requested()) {
         report.cancelled = true;
         break;
       }
+      // Rendered media that cannot be read were made live instead, which says nothing of them.
+      if (k->rendered && std::ranges::any_of(results, [](const FrameResult& r) { return r.state == FrameState::live; })) continue;
       const Conditions around = conditions_between(before, machine_times());
       notebook.set_conditions(around), notebook.note_shared(around);
       notebook.note_crowding(crowding_of(results));

@@ -7,6 +7,7 @@
 
 #include "measure/notebook.h"
 #include "pipeline/pipeline.h"
+#include "render/route.h"
 
 namespace gc {
 
@@ -17,6 +18,10 @@ struct MeasureOptions {
   bool again = false;  ///< measure also what the notebook knows well enough
   std::stop_token stop = {};  ///< within the time of the frames in flight
   fs::path media_folder;      ///< folder in which rendered media will lie; empty: the cache folder
+  /// What is rendered already, and which frames it answers: those that are part fetched are measured too, as they play. Null:
+  /// frames are measured live only.
+  const SealLookup* rendered = nullptr;
+  const Route* route = nullptr;
 };
 
 struct MeasureProgress {
@@ -72,6 +77,19 @@ class Learner {
   MachineTimes began_ = machine_times();
   std::map<int, std::map<Hash128, std::vector<StageSample>>> seen_;  ///< by interval and stage
 };
+
+/// Rendered media in one file, from whose frames every frame of a timeline is answered in a circle while it is measured.
+struct ProbeMovie {
+  fs::path file;
+  Frames length = 0;
+  Form form = Form::vc3_hqx;
+  int width = 0, height = 0;
+};
+/// Whether it was measured how media of this form and size play in this program.
+bool fetching_is_known(const Program& program, const Notebook& notebook, Form form, int width, int height);
+/// Measures how such media play: each round reads the file from its drive. How many frames were timed.
+int measure_fetching(const ProgramPtr& program, Notebook& notebook, const ProbeMovie& movie, int rounds, int workers,
+                     const std::stop_token& stop = {});
 
 /// Where the notebook keeps what a piece of rendered media takes besides its frames, ms: made durable, read back, recorded.
 Hash128 piece_key();

@@ -32,16 +32,26 @@ std::vector<Frames> sampled_frames(const std::vector<FrameRange>& ranges) {
   return frames;
 }
 
-bool is_known(const Notebook& notebook, Form form, int width, int height, const Hash128& content) {
-  return size_is_known(notebook, form, width, height, content) && !notebook.encode(encode_key(form, width, height, content)).empty();
+/// Whether it was seen what making such pictures takes, and what playing them does.
+bool is_known(const Program& played, const Notebook& notebook, Form form, int width, int height, const Hash128& content) {
+  return size_is_known(notebook, form, width, height, content) && !notebook.encode(encode_key(form, width, height, content)).empty() &&
+         fetching_is_known(played, notebook, form, width, height);
 }
 
-bool is_known(const RenderSubject& r, const Notebook& notebook) {
+bool is_known(const RenderSubject& r, const Program& played, const Notebook& notebook) {
   const Timeline& t = *r.program->timeline();
-  return is_known(notebook, r.form, t.width, t.height, r.content(r.ranges.front().in));
+  return is_known(played, notebook, r.form, t.width, t.height, r.content(r.ranges.front().in));
 }
 
-Result<bool> sample(RenderSubject subject, const PrerenderOptions& options, const fs::path& folder, const std::function<bool()>& stopped) {
+/// What was encoded is played: no law knows what decoding a form takes that this seat has not met. A failure leaves it to them.
+void play_back(const ProgramPtr& played, const ProbeMovie& movie, const PrerenderOptions& options) {
+  constexpr int kRounds = 2;
+  if (!fetching_is_known(*played, *options.notebook, movie.form, movie.width, movie.height))
+    (void)caught([&] { measure_fetching(played, *options.notebook, movie, kRounds, options.workers); });
+}
+
+Result<bool> sample(RenderSubject subject, const ProgramPtr& played, const PrerenderOptions& options, const fs::path& folder,
+                    const std::function<bool()>& stopped) {
   const std::vector<Frames> frames = sampled_frames(subject.ranges);
   if (frames.empty()) return false;
   std::vector<FrameResult> pictures;
@@ -58,9 +68,12 @@ Result<bool> sample(RenderSubject subject, const PrerenderOptions& options, cons
   if (needed) note_form_needed(*options.notebook, content, *needed);
   const auto scratch = ScratchFolder::make(folder, ".sample-");
   if (!scratch) return std::unexpected(scratch.error());
-  const auto encoded = encode_pictures(pictures, subject.form, *subject.program->timeline(), scratch->path() / (std::string("sample") + form_extension(subject.form)));
+  const Timeline& t = *subject.program->timeline();
+  const fs::path file = scratch->path() / (std::string("sample") + form_extension(subject.form));
+  const auto encoded = encode_pictures(pictures, subject.form, t, file);
   if (!encoded) return std::unexpected(encoded.error());
-  note_encoded(*options.notebook, subject.form, *subject.program->timeline(), content, *encoded);
+  note_encoded(*options.notebook, subject.form, t, content, *encoded);
+  play_back(played, {file, static_cast<Frames>(pictures.size()), subject.form, t.width, t.height}, options);
   return true;
 }
 
@@ -81,7 +94,8 @@ std::optional<Copying> copying(const Situation& s, const Making& m, const Preren
   return std::nullopt;
 }
 
-Result<bool> sample(const Copying& c, const PrerenderOptions& options, const fs::path& folder, const std::function<bool()>& stopped) {
+Result<bool> sample(const Copying& c, const ProgramPtr& played, const PrerenderOptions& options, const fs::path& folder,
+                    const std::function<bool()>& stopped) {
   const std::vector<Frames> frames = sampled_frames({c.frames});
   if (frames.empty()) return false;
   auto reader = FrameReader::open(c.of->path, 1);
@@ -95,11 +109,13 @@ Result<bool> sample(const Copying& c, const PrerenderOptions& options, const fs:
   }
   const auto scratch = ScratchFolder::make(folder, ".sample-");
   if (!scratch) return std::unexpected(scratch.error());
-  const auto encoded = encode_copies(pictures, c.as.form, c.as.width, c.as.height, c.of->source_rate, scratch->path() / (std::string("sample") + form_extension(c.as.form)));
+  const fs::path file = scratch->path() / (std::string("sample") + form_extension(c.as.form));
+  const auto encoded = encode_copies(pictures, c.as.form, c.as.width, c.as.height, c.of->source_rate, file);
   if (!encoded) return std::unexpected(encoded.error());
   const Hash128 content = copy_content(*c.of);
   options.notebook->add_encode(encode_key(c.as.form, c.as.width, c.as.height, content), encoded->samples);
   note_sizes(*options.notebook, c.as.form, c.as.width, c.as.height, content, {&encoded->bytes, 1});
+  play_back(played, {file, static_cast<Frames>(pictures.size()), c.as.form, c.as.width, c.as.height}, options);
   return true;
 }
 
@@ -114,13 +130,13 @@ Result<Unseen> unseen(const Situation& s, const Making& m, const PrerenderOption
   Unseen all;
   const auto add = [&](Result<RenderSubject> part) -> Result<void> {
     if (!part) return std::unexpected(part.error());
-    if (!part->ranges.empty() && !is_known(*part, known)) all.parts.push_back(std::move(*part));
+    if (!part->ranges.empty() && !is_known(*part, *s.played, known)) all.parts.push_back(std::move(*part));
     return {};
   };
   switch (m.what) {
     case Making::What::source:
       all.copy = copying(s, m, options);
-      if (all.copy && is_known(known, all.copy->as.form, all.copy->as.width, all.copy->as.height, copy_content(*all.copy->of))) all.copy.reset();
+      if (all.copy && is_known(*s.played, known, all.copy->as.form, all.copy->as.width, all.copy->as.height, copy_content(*all.copy->of))) all.copy.reset();
       break;
     case Making::What::stack:
       for (const auto& [segment, after] : stacks_in(s, m.subject))
@@ -146,11 +162,11 @@ bool is_sampled(const Situation& s, const Making& m, const PrerenderOptions& opt
 Result<bool> sample_making(const Situation& s, const Making& m, const PrerenderOptions& options, const fs::path& folder, const std::function<bool()>& stopped) {
   auto all = unseen(s, m, options);
   if (!all) return std::unexpected(all.error());
-  if (all->copy) return sample(*all->copy, options, folder, stopped);
+  if (all->copy) return sample(*all->copy, s.played, options, folder, stopped);
   bool any = false;
   for (RenderSubject& r : all->parts) {
     if (stopped()) break;
-    const auto tried = sample(std::move(r), options, folder, stopped);
+    const auto tried = sample(std::move(r), s.played, options, folder, stopped);
     if (!tried) return tried;
     any = any || *tried;
   }

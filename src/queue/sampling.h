@@ -1,5 +1,5 @@
 // A few frames of what is to be rendered, made and encoded beforehand: the form that its pictures need, what encoding one takes,
-// and how many bytes it has. Laws know none of these of pictures that nobody has looked at.
+// how many bytes it has, and what playing it takes. Laws know little of pictures that nobody has looked at.
 #pragma once
 #include "queue/prerender.h"
 

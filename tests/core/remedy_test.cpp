@@ -55,12 +55,58 @@ TEST(Gains, AreThoseOfTheWholeTimeline) {
   }
 }
 
+// Nothing is free because the seat has never met it: until somebody tries it, a form takes half as much again as the usual one.
+TEST(Gains, AFormThatWasNeverPlayedIsNotFree) {
+  test::TempFolder dir;
+  Build b(320, 180);
+  b.track("V1").solid("s", 72, 0.2, 0.2, 0.3, {test::blur("b", 9), test::cdl("g", 1.1)});
+  const auto shelf = *Shelf::open(dir / "shelf");
+  const auto notebook = *Notebook::open(dir / "notebook.sqlite");
+  MediaCatalog media;
+  const ProgramPtr program = Program::compile(b.done(), media);
+  const auto state = [&](const std::vector<StageRef>& stages, float ms) {
+    for (const StageRef& r : stages) notebook->add_stage(r, std::vector<StageSample>(8, {r.kind, r.key, ms, ms, r.owner, 0}));
+  };
+  state(program->stages(0), 40);
+  state(program->rendered_stages({{}, TapKind::frame, 0, Form::vc3_hqx}), 6);
+  const auto rendered = [&](Form form) {
+    ForecastOptions options;
+    options.workers = 2;
+    const Situation s = situation_for(program, *notebook, shelf.get(), media, shelf->route(*program), options, Device::processor, form);
+    auto p = proposal_of(s, "tap:s:1");
+    EXPECT_TRUE(p);
+    p->subject.form = form;
+    const Supposed then = p->kind->suppose(s, *p);
+    std::map<StageKind, double> ms;
+    for (const StageCost& c : forecast(*then.program, *notebook, then.route, s.now->range, options).intervals.front().stages) ms[c.kind] = c.ms;
+    return ms;
+  };
+  EXPECT_NEAR(rendered(Form::vc3_hqx)[StageKind::decode], 6, 0.1);
+  EXPECT_NEAR(rendered(Form::exr_half_alpha)[StageKind::decode], 9, 0.1);
+  EXPECT_NEAR(rendered(Form::exr_half_alpha)[StageKind::convert], 9, 0.1);
+}
+
 TEST_F(Remedies, ATapKeepsTheGradeLive) {
   EXPECT_GT(proposal("tap:a:2").drops_saved, 1.5);
   EXPECT_EQ(applied("tap:a:2").made.frames, 24);
   const TimelinePtr graded = with_param(*timeline_, "a", "grade", "saturation", 0.4);
   EXPECT_GT(situation(graded).route.count(FrameState::half), 20u);
   EXPECT_GT(psnr(played(graded, 8), delivered(graded, 8)), 38);
+}
+
+// After a plan was carried out much is part fetched, part live. That too is measured, and nothing else stands in for it.
+TEST_F(Remedies, FramesThatArePartFetchedAreMeasuredAsTheyPlay) {
+  ASSERT_EQ(applied("tap:a:2").made.frames, 24);
+  const View v = view_of(timeline_, stores_);
+  ASSERT_EQ(v.seals[8], FrameState::half);
+  const Hash128 half = frame_key(v.played->stages(8, v.seals.taps(8)));
+  ASSERT_TRUE(stores_.notebook->frames(half).empty());
+  ASSERT_TRUE(measure(v.played, *stores_.notebook, stores_.measure_options(2, false), {}));
+  EXPECT_TRUE(stores_.notebook->frames(half).empty()) << "nobody said what is rendered";
+  ASSERT_TRUE(measure(v.played, *stores_.notebook, stores_.measure_options(2, false, &v), {}));
+  const std::vector<FrameSample> seen = stores_.notebook->frames(half);
+  ASSERT_GE(seen.size(), 8u);
+  for (const FrameSample& f : seen) EXPECT_LT(f.fetch_ms + f.process_ms, 150) << "the stated stage lies in what is fetched";
 }
 
 TEST_F(Remedies, ABakedCompositionServesEveryUse) {
@@ -181,7 +227,7 @@ TEST_F(Remedies, DraftScalingIsASlipThatIsLiftedAgain) {
 }
 
 // What a colourist is told of a source: a light copy at full size hides nothing, one of half of each side does.
-// How many bytes a frame with transparency has no law knows: six frames that were tried do.
+// How many bytes a frame with transparency has no law knows, nor what playing it takes: six frames that were tried do.
 TEST_F(Remedies, WhatWasTriedIsSaidWithItsSize) {
   for (const char* id : {"bake:comp", "mezzanine:m", "proxy:m:2"}) {
     const Situation before = situation();
@@ -196,7 +242,11 @@ TEST_F(Remedies, WhatWasTriedIsSaidWithItsSize) {
     ASSERT_GT(done.made.frames, 0) << id;
     // A fifth: pieces have headers beside their frames, and pictures this small are little more than that.
     EXPECT_NEAR(static_cast<double>(said->quote.bytes), static_cast<double>(done.made.bytes), 0.2 * static_cast<double>(done.made.bytes)) << id;
-    EXPECT_EQ(said->subject.form, stores_.shelf->pieces().back().form) << id;
+    const Chunk piece = stores_.shelf->pieces().back();
+    EXPECT_EQ(said->subject.form, piece.form) << id;
+    // It was played back as well: no law knows what a form takes that was never met.
+    const std::vector<StageRef> fetched = situation().played->rendered_stages({{}, TapKind::frame, 0, piece.form, piece.width, piece.height});
+    EXPECT_EQ(stores_.notebook->stage(fetched[1]).origin, Origin::measured) << id;
   }
 }
 
