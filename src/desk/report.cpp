@@ -132,6 +132,7 @@ Json to_json(const Plan& p) {
           {"bytes", p.bytes},
           {"drops_before", p.before.expected_drops},
           {"drops_after", p.after.expected_drops},
+          {"drops_by_others", p.drops_by_others},
           {"holds_after", p.holds},
           {"bound_seconds", p.bound_seconds},
           {"bound_drops", p.bound_drops},

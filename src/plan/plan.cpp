@@ -72,6 +72,15 @@ std::string reason_of(const Forecast& f, FrameRange r) {
                      worst->blame.label, worst->blame.ms, f.rate.frame_ms());
 }
 
+/// Of the drops of a forecast, those that are none where nothing else works on this machine.
+/// @param forecast_as of the same frames, with other options
+double drops_by_others(const Situation& s, const Forecast& f, const std::function<Forecast(const ForecastOptions&)>& forecast_as) {
+  if (f.expected_drops < 1 || s.notebook->lately().empty()) return 0;
+  ForecastOptions alone = s.forecast;
+  alone.outside = false, alone.before = nullptr;
+  return std::max(0.0, f.expected_drops - forecast_as(alone).expected_drops);
+}
+
 /// Turns a timeline's state into a problem, has it solved, and turns the choice into a plan.
 class Planner {
  public:
@@ -119,6 +128,7 @@ class Planner {
     if (options_.lp) plan_.lp = lp_text(chooser.latest());
     choice = verified(chooser, std::move(choice), limits);
     plan_.gap = choice.gap, plan_.rounds = choice.rounds;
+    plan_.drops_by_others = drops_by_others(choice);
     tell(chooser, choice);
     if (options_.frontier) draw_frontier(chooser, choice, limits);
     if (options_.words) weigh_words(chooser, choice, limits);
@@ -357,6 +367,9 @@ class Planner {
     }
     return choice;
   }
+  double drops_by_others(const Choice& choice) const {
+    return gc::drops_by_others(s_, plan_.after, [&](const ForecastOptions& alone) { return forecast_with(choice, alone); });
+  }
   Forecast floor_forecast() const {
     Choice all;
     for (const WorkItem& w : problem_.works) all.works.push_back(!w.never || w.must);
@@ -579,6 +592,8 @@ Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options)
   plan.priced = encode_cost(*s.notebook, *s.timeline, s.form, s.timeline->width, s.timeline->height).wall_ms > 0;
   const bool asked = !options.pins.empty();
   if ((!good(plan.before, options.most_drops) || asked) && plan.priced) Planner(s, range, options, plan).run();
+  if (plan.remedies.empty() && plan.priced)
+    plan.drops_by_others = drops_by_others(s, plan.after, [&](const ForecastOptions& alone) { return forecast(*s.played, *s.notebook, s.route, range, alone); });
   plan.holds = good(plan.after, options.most_drops) && plan.after.count(Verdict::missing) == 0;
   if (!plan.reviews.empty() && plan.after.trials)
     plan.holds = std::ranges::all_of(plan.reviews, [&](const Review& r) {

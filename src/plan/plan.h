@@ -57,6 +57,8 @@ struct Plan {
   double modelled_seconds = 0;
   std::uint64_t bytes = 0;
   Frames frames = 0;  ///< of finished pictures
+  /// Of the drops that are left, those that only other programs on this machine cause; 0 also where fewer than one is left.
+  double drops_by_others = 0;
   bool holds = true;     ///< whether nothing spills or wavers any more
   bool priced = true;    ///< whether it is known what a render takes on this seat
   std::string sentence;  ///< the answer on the first screen

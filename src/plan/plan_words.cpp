@@ -46,6 +46,20 @@ std::string ready_for_each(const Plan& p) {
 
 }  // namespace
 
+namespace {
+
+/// What is dropped although all of the plan is done, and by whom.
+std::string what_is_left(const Plan& p) {
+  const auto drops = std::lround(p.after.expected_drops), others = std::lround(p.drops_by_others);
+  if (drops == 0) return " A dropped frame may be left.";
+  std::string text = fmt::format(" About {} dropped frame{} left", drops, drops == 1 ? " is" : "s are");
+  if (others > 0 && others >= drops) text += ", all to other programs on this machine";
+  else if (others > 0) text += fmt::format(", {} of them to other programs on this machine", others);
+  return text + ".";
+}
+
+}  // namespace
+
 std::string sentence_of(const Plan& p) {
   const int spills = p.before.count(Verdict::spills), wavers = p.before.count(Verdict::wavers);
   const int unseen = p.before.count(Verdict::unseen);
@@ -69,6 +83,8 @@ std::string sentence_of(const Plan& p) {
     what += fmt::format(" {} cannot be seen before rendering.", spans(unseen));
   if (!missing.empty()) what = missing + " " + what;
   if (!p.priced) return what + " What a render takes here has not been measured.";
+  if (p.remedies.empty() && p.fits && p.drops_by_others > 0.9 * drops)
+    return what + " Other programs on this machine cause that: close them. Nothing that can be rendered helps.";
   if (p.remedies.empty()) return what + (p.fits ? " Nothing that is allowed helps; a faster seat would." : " There is no time or room for anything that helps.");
   const std::string when = clock_text(p.made_at + static_cast<std::int64_t>(std::lround(std::min(p.ready_in, 1e9))), p.made_at);
   const bool weighed = p.drop_seconds < kNoLimit && !p.holds;
@@ -81,8 +97,7 @@ std::string sentence_of(const Plan& p) {
   const bool hides = std::any_of(p.remedies.begin(), p.remedies.end(), [](const Remedy& r) { return !r.proposal.hides.empty(); });
   return what + fmt::format("{}: {}; {}, {}.{}", head, counted(p.remedies), duration_text(p.render_seconds), bytes_text(p.bytes),
                             p.holds ? (hides ? " Something is hidden meanwhile." : " Nothing that is judged is hidden.")
-                            : std::lround(p.after.expected_drops) == 0 ? std::string(" A dropped frame may be left.")
-                                    : fmt::format(" About {:.0f} dropped frame{} left.", p.after.expected_drops, std::lround(p.after.expected_drops) == 1 ? " is" : "s are"));
+                                    : what_is_left(p));
 }
 
 std::string duration_text(double seconds) {

@@ -59,6 +59,25 @@ TEST_F(Planning, LeavesAPlayingTimelineAlone) {
   EXPECT_EQ(p.sentence, "Everything holds. Nothing needs to be done.");
 }
 
+// Who sees drops that no render takes away has to know whose they are: the display was kept from looking, twice a busy second.
+TEST_F(Planning, SaysWhichDropsOtherProgramsCause) {
+  for (int i = 0; i < 4; ++i) ASSERT_TRUE(notebook_->add_disturbance({0, {}, 1.0 / 250, {90}}));
+  build({20, 140, 20});
+  const Plan p = plan();
+  ASSERT_EQ(p.remedies.size(), 1u);
+  EXPECT_GT(p.after.expected_drops, 2);
+  EXPECT_NEAR(p.drops_by_others, p.after.expected_drops, 0.6);
+  EXPECT_THAT(p.sentence, testing::HasSubstr("left, all to other programs on this machine."));
+}
+TEST_F(Planning, RendersNothingAgainstOtherPrograms) {
+  for (int i = 0; i < 4; ++i) ASSERT_TRUE(notebook_->add_disturbance({0, {}, 1.0 / 100, {90}}));
+  build({10, 9});  // no heavier than rendered media
+  const Plan p = plan();
+  EXPECT_TRUE(p.remedies.empty());
+  EXPECT_GT(p.drops_by_others, 2);
+  EXPECT_THAT(p.sentence, testing::EndsWith("Other programs on this machine cause that: close them. Nothing that can be rendered helps."));
+}
+
 TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
   build({20, 95, 92, 20, 160});
   const Plan p = plan();
