@@ -75,8 +75,12 @@ void Frontier::paintEvent(QPaintEvent*) {
   p.fillRect(rect(), look::grey(look::kPanel));
   p.setFont(look::text_font(12));
   p.setPen(look::grey(look::kText));
-  p.drawText(QRectF(8, 2, width() - 16, 18), Qt::AlignLeft | Qt::AlignVCenter, tr("Dropped frames left, by time spent"));
   const DerivedPtr d = session_.derived();
+  // No work takes those away that other programs cause, so they are in no point of the curve.
+  const bool others = d && d->plan.drops_by_others >= 0.5;
+  p.drawText(QRectF(8, 2, width() - 16, 18), Qt::AlignLeft | Qt::AlignVCenter,
+             others ? tr("Dropped frames left, by time spent; without %1 to other programs").arg(d->plan.drops_by_others, 0, 'f', 0)
+                    : tr("Dropped frames left, by time spent"));
   if (!d || d->plan.frontier.size() < 2 || d->plan.frontier.back().seconds <= 0) {
     p.setPen(look::grey(look::kQuiet));
     p.drawText(rect().adjusted(8, 20, -8, -8), Qt::AlignCenter | Qt::TextWordWrap, !d || d->plan.fits ? tr("Nothing has to be spent.") : tr("There is no time or room for anything that helps."));

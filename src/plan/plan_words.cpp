@@ -53,8 +53,8 @@ std::string what_is_left(const Plan& p) {
   const auto drops = std::lround(p.after.expected_drops), others = std::lround(p.drops_by_others);
   if (drops == 0) return " A dropped frame may be left.";
   std::string text = fmt::format(" About {} dropped frame{} left", drops, drops == 1 ? " is" : "s are");
-  if (others > 0 && others >= drops) text += ", all to other programs on this machine";
-  else if (others > 0) text += fmt::format(", {} of them to other programs on this machine", others);
+  if (others > 0 && others >= drops) text += ", all to other programs";
+  else if (others > 0) text += fmt::format(", {} of them to other programs", others);
   return text + ".";
 }
 
@@ -84,7 +84,7 @@ std::string sentence_of(const Plan& p) {
   if (!missing.empty()) what = missing + " " + what;
   if (!p.priced) return what + " What a render takes here has not been measured.";
   if (p.remedies.empty() && p.fits && p.drops_by_others > 0.9 * drops)
-    return what + " Other programs on this machine cause that: close them. Nothing that can be rendered helps.";
+    return what + " Other programs or the machine's host cause that: close what else runs. Nothing that can be rendered helps.";
   if (p.remedies.empty()) return what + (p.fits ? " Nothing that is allowed helps; a faster seat would." : " There is no time or room for anything that helps.");
   const std::string when = clock_text(p.made_at + static_cast<std::int64_t>(std::lround(std::min(p.ready_in, 1e9))), p.made_at);
   const bool weighed = p.drop_seconds < kNoLimit && !p.holds;

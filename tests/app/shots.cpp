@@ -132,6 +132,10 @@ void queue_in_every_state(MainWindow& w, Session& session, const QString& folder
   const std::int64_t paused = add("Ash Glaze, teaser", "mezzanine:rain", "rain-window.mp4", 480, 60);
   (void)journal->pause(paused, true);
   (void)journal->take(me), (void)journal->progress(working, 31);
+  // Where no window manager does it, keys would go nowhere.
+  w.activateWindow();
+  w.setFocus();
+  QTest::qWait(200);
   QTest::keyClick(&w, Qt::Key_Q);
   auto* queue = w.findChild<QueueWindow*>("queue");
   wait_until([&] { return queue && queue->table()->rowCount() >= 5; }, 10000);
@@ -139,7 +143,7 @@ void queue_in_every_state(MainWindow& w, Session& session, const QString& folder
   const QString file = folder + "/4d-queue.png";
   std::printf("%s\n", file.toUtf8().constData());
   if (queue) queue->grab().save(file), queue->close();
-  w.activateWindow();  // where no window manager does it, keys would go nowhere
+  w.activateWindow();
   QTest::qWait(200);
   for (const Job& j : journal->jobs()) (void)journal->cancel(j.id);
   session.look_at_queue();

@@ -67,7 +67,7 @@ TEST_F(Planning, SaysWhichDropsOtherProgramsCause) {
   ASSERT_EQ(p.remedies.size(), 1u);
   EXPECT_GT(p.after.expected_drops, 2);
   EXPECT_NEAR(p.drops_by_others, p.after.expected_drops, 0.6);
-  EXPECT_THAT(p.sentence, testing::HasSubstr("left, all to other programs on this machine."));
+  EXPECT_THAT(p.sentence, testing::HasSubstr("left, all to other programs."));
 }
 TEST_F(Planning, RendersNothingAgainstOtherPrograms) {
   for (int i = 0; i < 4; ++i) ASSERT_TRUE(notebook_->add_disturbance({0, {}, 1.0 / 100, {90}}));
@@ -75,7 +75,7 @@ TEST_F(Planning, RendersNothingAgainstOtherPrograms) {
   const Plan p = plan();
   EXPECT_TRUE(p.remedies.empty());
   EXPECT_GT(p.drops_by_others, 2);
-  EXPECT_THAT(p.sentence, testing::EndsWith("Other programs on this machine cause that: close them. Nothing that can be rendered helps."));
+  EXPECT_THAT(p.sentence, testing::EndsWith("Other programs or the machine's host cause that: close what else runs. Nothing that can be rendered helps."));
 }
 
 TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
