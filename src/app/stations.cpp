@@ -116,7 +116,7 @@ Stations::Stations(Session& session, QWidget* parent) : QStackedWidget(parent), 
   connect(&session_, &Session::delivery_changed, this, [this] { refresh(); });
   card_ = new TextBox("span-card", look::text_font(13), kCardLines, this);
   panel(Station::forecast)->box()->addWidget(card_);
-  remedies_ = new RowTable({tr("Remedy: Ctrl+Return applies it"), tr("Saves"), tr("Takes"), tr("Size"), tr("Hides")}, {0}, false, this);
+  remedies_ = new RowTable({tr("Remedy (Ctrl+Return)"), tr("Saves"), tr("Takes"), tr("Size"), tr("Hides")}, {0}, false, this);
   remedies_->setObjectName("remedies");
   remedies_->setMinimumHeight(kLeastTable);
   remedies_->setMouseTracking(true);
@@ -226,6 +226,8 @@ void Stations::show_card(int row) {
       session_.explain_span(carded_);
       // Of the same span as before the list stays until it comes anew: what is in focus there can be applied all the while.
       if (carded_ != listed_) remedies_->set_rows({}), remedy_ids_.clear(), listed_ = {};
+      // The segment in focus may be another than the span's.
+      remedies_->horizontalHeaderItem(0)->setText(tr("Remedy at %1 (Ctrl+Return)").arg(text(timecode_at(*d->view.timeline, s.in))));
       session_.look_for_remedies(carded_);
     }
 }
