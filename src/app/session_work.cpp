@@ -333,8 +333,8 @@ void Session::start_rendering() {
       if (failure) emit failed(QString::fromStdString(failure->text()));
       if (!stop.stop_requested()) accepted_.reset();
       if (slipped && timeline() == of) edit(slipped, tr("Slips of the plan"));
-      // Frames of which part is rendered now are measured as they play.
-      derive(true);
+      // Frames of which part is rendered now are measured as they play; not where somebody stopped it or plays.
+      derive(!stop.stop_requested());
       end_labour(stop);
     });
   });

@@ -39,8 +39,8 @@ Result<PlanOptions> plan_options(const Wishes& wishes);
 void know_settledness(PlanOptions& options, const Timeline& timeline);
 PlanOptions plan_options(const Timeline& timeline, const Stores& stores);
 
-/// The plan. Where it would render what nobody has looked at yet, a few frames of each are tried first, for about four seconds,
-/// and the plan is made again with what they took, three times at most: its times and sizes are then known by sight.
+/// The plan. Where it would render what nobody has looked at yet, a few frames of each are tried first, for about four seconds
+/// at a time, and the plan is made again with what they took, three times at most: its times and sizes are then known by sight.
 Result<Plan> tried_plan(const View& view, const Stores& stores, FrameRange range, const PlanOptions& options,
                         const std::function<bool()>& stopped);
 

@@ -202,7 +202,7 @@ class Pools {
   }
 
   /// Rendered media in a form that this seat has never played are not free: by their pixels they take what the usual form
-  /// does, and half as much again, since that is the lightest that keeps fine detail. Any other stage stays unknown.
+  /// does, and half as much again, which is a guess: what a plan would render is tried and played. Any other stage stays unknown.
   StageCosts as_usual_form(const StageRef& stage) {
     constexpr float kDearer = 1.5f;
     const Form form = form_that_keeps(Form::vc3_hqx, false, program_.timeline()->width, program_.timeline()->height);

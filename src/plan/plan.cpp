@@ -72,15 +72,6 @@ std::string reason_of(const Forecast& f, FrameRange r) {
                      worst->blame.label, worst->blame.ms, f.rate.frame_ms());
 }
 
-/// Of the drops of a forecast, those that are none where nothing else works on this machine.
-/// @param forecast_as of the same frames, with other options
-double drops_by_others(const Situation& s, const Forecast& f, const std::function<Forecast(const ForecastOptions&)>& forecast_as) {
-  if (f.expected_drops < 1 || s.notebook->lately().empty()) return 0;
-  ForecastOptions alone = s.forecast;
-  alone.outside = false, alone.before = nullptr;
-  return std::max(0.0, f.expected_drops - forecast_as(alone).expected_drops);
-}
-
 /// Turns a timeline's state into a problem, has it solved, and turns the choice into a plan.
 class Planner {
  public:
@@ -94,7 +85,10 @@ class Planner {
     find_units();
     find_proposals();
     find_ways();
-    if (problem_.works.empty()) return;
+    if (problem_.works.empty()) {
+      plan_.drops_by_others = drops_by_others({});
+      return;
+    }
     SimulationJudge judge(places_, costs_, kTrialsOfJudge, slow_.seed);
     Chooser chooser(problem_, judge, slow_.thresholds.wavers);
     Limits limits = limits_of();
@@ -367,8 +361,12 @@ class Planner {
     }
     return choice;
   }
+  /// Of the drops that a choice leaves, those that are none where nothing else works on this machine.
   double drops_by_others(const Choice& choice) const {
-    return gc::drops_by_others(s_, plan_.after, [&](const ForecastOptions& alone) { return forecast_with(choice, alone); });
+    if (plan_.after.expected_drops < 1 || s_.notebook->lately().empty()) return 0;
+    ForecastOptions alone = s_.forecast;
+    alone.outside = false, alone.before = nullptr;
+    return std::max(0.0, plan_.after.expected_drops - forecast_with(choice, alone).expected_drops);
   }
   Forecast floor_forecast() const {
     Choice all;
@@ -592,8 +590,6 @@ Plan make_plan(const Situation& s, FrameRange range, const PlanOptions& options)
   plan.priced = encode_cost(*s.notebook, *s.timeline, s.form, s.timeline->width, s.timeline->height).wall_ms > 0;
   const bool asked = !options.pins.empty();
   if ((!good(plan.before, options.most_drops) || asked) && plan.priced) Planner(s, range, options, plan).run();
-  if (plan.remedies.empty() && plan.priced)
-    plan.drops_by_others = drops_by_others(s, plan.after, [&](const ForecastOptions& alone) { return forecast(*s.played, *s.notebook, s.route, range, alone); });
   plan.holds = good(plan.after, options.most_drops) && plan.after.count(Verdict::missing) == 0;
   if (!plan.reviews.empty() && plan.after.trials)
     plan.holds = std::ranges::all_of(plan.reviews, [&](const Review& r) {

@@ -44,10 +44,6 @@ std::string ready_for_each(const Plan& p) {
   return text;
 }
 
-}  // namespace
-
-namespace {
-
 /// What is dropped although all of the plan is done, and by whom.
 std::string what_is_left(const Plan& p) {
   const auto drops = std::lround(p.after.expected_drops), others = std::lround(p.drops_by_others);
@@ -83,7 +79,7 @@ std::string sentence_of(const Plan& p) {
     what += fmt::format(" {} cannot be seen before rendering.", spans(unseen));
   if (!missing.empty()) what = missing + " " + what;
   if (!p.priced) return what + " What a render takes here has not been measured.";
-  if (p.remedies.empty() && p.fits && p.drops_by_others > 0.9 * drops)
+  if (p.remedies.empty() && p.fits && unseen == 0 && p.drops_by_others > 0.9 * drops)
     return what + " Other programs or the machine's host cause that: close what else runs. Nothing that can be rendered helps.";
   if (p.remedies.empty()) return what + (p.fits ? " Nothing that is allowed helps; a faster seat would." : " There is no time or room for anything that helps.");
   const std::string when = clock_text(p.made_at + static_cast<std::int64_t>(std::lround(std::min(p.ready_in, 1e9))), p.made_at);
