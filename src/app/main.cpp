@@ -30,9 +30,13 @@ int main(int argc, char** argv) {
   if (parser.isSet(print)) {
     const auto page = read_file(parser.value(print).toStdString(), std::size_t{256} << 20);
     const QStringList to = parser.positionalArguments();
-    const Result<void> written = !page          ? Result<void>(std::unexpected(page.error()))
-                                 : to.size() != 1 ? Result<void>(usage("it is not said where to", "Give --print PAGE.html OUT.pdf."))
-                                                  : write_pdf(QString::fromStdString(*page), to.front().toStdString());
+    const auto written = [&]() -> Result<void> {
+      if (!page) return std::unexpected(page.error());
+      if (to.size() != 1) return usage("it is not said where to", "Give --print PAGE.html OUT.pdf.");
+      const fs::path paper = to.front().toStdString();
+      if (auto r = must_be_free(paper); !r) return r;
+      return write_pdf(QString::fromStdString(*page), paper);
+    }();
     if (written) return 0;
     std::fprintf(stderr, "%s\n", written.error().text().c_str());
     return static_cast<int>(written.error().fault);

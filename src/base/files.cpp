@@ -70,6 +70,11 @@ Result<std::string> read_file(const fs::path& path, std::uintmax_t limit) {
   return text;
 }
 
+Result<void> must_be_free(const fs::path& path) {
+  if (std::error_code e; fs::exists(path, e)) return bad_input("a file lies there already", path.string(), "Give another name, or move that file away.");
+  return {};
+}
+
 Result<void> write_file_atomic(const fs::path& wanted, std::string_view bytes) {
   // A link stays a link: the file that it names is replaced.
   std::error_code no_link;

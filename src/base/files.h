@@ -14,6 +14,9 @@ namespace fs = std::filesystem;
 /// The whole file. Fails on missing, unreadable and larger than `limit` bytes.
 Result<std::string> read_file(const fs::path& path, std::uintmax_t limit = std::uintmax_t{1} << 31);
 
+/// An error where something lies: a command writes over nothing that somebody may want back.
+Result<void> must_be_free(const fs::path& path);
+
 /// Replaces the file in one step: temporary name beside it, synced, renamed, folder synced. On any failure
 /// the old file is untouched and the temporary one gone.
 Result<void> write_file_atomic(const fs::path& path, std::string_view bytes);

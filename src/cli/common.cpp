@@ -45,8 +45,7 @@ Result<TimelinePtr> load(const Common& c) {
 }
 
 Result<void> write_out(const std::string& file, const std::string& text) {
-  std::error_code e;
-  if (fs::exists(file, e)) return bad_input("a file lies there already", file, "Give another name, or move that file away.");
+  if (auto r = must_be_free(file); !r) return r;
   return write_file_atomic(file, text);
 }
 

@@ -181,6 +181,8 @@ int cmd_verify(const Common& c, const DeliverArguments& a, const std::atomic<boo
 }
 
 int cmd_report(const Common& c, const DeliverArguments& a, const std::atomic<bool>& interrupted) {
+  if (!a.to.empty())
+    if (auto r = must_be_free(a.to); !r) return fail(r.error(), c.json);
   auto o = open(c);
   if (!o) return fail(o.error(), c.json);
   // What plays here is known by measuring alone.

@@ -52,6 +52,7 @@ int cmd_frame(const Common& c, const FileArguments& a) {
   if (!o) return fail(o.error(), c.json);
   auto range = parse_range(a.frame + "-", o->view);
   if (!range) return fail(range.error(), c.json);
+  if (auto r = must_be_free(a.out); !r) return fail(r.error(), c.json);
   const Frames n = range->in;
   const bool played = a.route == "played";
   RenderOptions whole;

@@ -51,8 +51,7 @@ int cmd_import(const Common& c, const ListArguments& a) {
   options.find = media_finder(a.folder.empty() ? fs::path(a.edl).parent_path() : fs::path(a.folder), options.rate);
   const auto t = timeline_from_edl(*text, a.edl, options);
   if (!t) return fail(t.error(), c.json);
-  std::error_code e;
-  if (fs::exists(a.out, e)) return fail(bad_input("a file lies there already", a.out, "Give another name, or move that file away.").error(), c.json);
+  if (auto r = must_be_free(a.out); !r) return fail(r.error(), c.json);
   if (auto r = save_timeline(**t, a.out); !r) return fail(r.error(), c.json);
   const int segments = static_cast<int>(video_segments(**t).size());
   if (c.json) put({{"file", a.out}, {"segments", segments}, {"frames", (*t)->duration()}, {"remarks", (*t)->remarks}});
@@ -106,9 +105,8 @@ int cmd_conform(const Common& c, const ListArguments& a) {
   const auto now = cut_from(a.edl, **was, a.folder);
   if (!now) return fail(now.error(), c.json);
   const Conform done = conform(**was, **now);
-  std::error_code e;
   if (!a.out.empty()) {
-    if (fs::exists(a.out, e)) return fail(bad_input("a file lies there already", a.out, "Give another name, or move that file away.").error(), c.json);
+    if (auto r = must_be_free(a.out); !r) return fail(r.error(), c.json);
     if (auto r = save_timeline(*done.timeline, a.out); !r) return fail(r.error(), c.json);
   }
   Json changes = Json::array();

@@ -18,6 +18,7 @@
 #include "cli/plan.h"
 #include "cli/queue.h"
 #include "cli/playout.h"
+#include "cli/score.h"
 #include "cli/print.h"
 #include "cli/seat.h"
 #include "cli/remedies.h"
@@ -268,6 +269,7 @@ int main(int argc, char** argv) {
   add_shelf_commands(app, c, code, asked_to_stop);
   add_remedy_commands(app, c, code, asked_to_stop);
   add_playout_commands(app, c, code, asked_to_stop);
+  add_score_commands(app, c, code, asked_to_stop);
   add_what_if_command(app, c, code);
   add_seat_commands(app, c, code, asked_to_stop);
 

@@ -61,7 +61,7 @@ int cmd_remedies(const Common& c, const RemedyArguments& a, const std::atomic<bo
   }
   if (!a.out.empty()) {
     Json file{{"glass_clock", "remedies"}, {"version", 1}, {"timeline", o->view.timeline->name}, {"remedies", list}};
-    if (auto r = write_file_atomic(a.out, file.dump(1) + "\n"); !r) return fail(r.error(), c.json);
+    if (auto r = write_out(a.out, file.dump(1) + "\n"); !r) return fail(r.error(), c.json);
   }
   if (c.json)
     put({{"expected_drops", s->now->expected_drops}, {"in", o->range.in}, {"out", o->range.out}, {"remedies", list}});

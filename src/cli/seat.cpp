@@ -216,6 +216,8 @@ int cmd_seat(const Common& c, const SeatArguments& a, const std::atomic<bool>& i
     else put({{"folder", a.slow}, {"read_mb_s", a.read_mb_s}, {"write_mb_s", a.write_mb_s}});
     return 0;
   }
+  if (!a.save.empty())
+    if (auto r = must_be_free(a.save); !r) return fail(r.error(), c.json);
   if (a.self_test) return self_test(c, a, interrupted);
   auto stores = stores_of(c);
   if (!stores) return fail(stores.error(), c.json);

@@ -62,8 +62,7 @@ Result<TimelinePtr> angles_side_by_side(const Timeline& timeline, const std::str
 Result<void> write_angles(const Timeline& timeline, const std::string& segment, const std::filesystem::path& file) {
   const auto grid = angles_side_by_side(timeline, segment);
   if (!grid) return std::unexpected(grid.error());
-  if (std::error_code e; std::filesystem::exists(file, e))
-    return bad_input("a file lies there already", file.string(), "Give another name, or move that file away.");
+  if (auto r = must_be_free(file); !r) return r;
   return save_timeline(**grid, file);
 }
 

@@ -37,7 +37,7 @@ Result<std::vector<Grade>> read_grades(const fs::path& file) {
 }
 
 Result<void> write_grades(const std::vector<Grade>& grades, const fs::path& file) {
-  if (std::error_code none; fs::exists(file, none)) return bad_input("a file lies there already", file.string(), "Give another name, or move that file away.");
+  if (auto r = must_be_free(file); !r) return r;
   if (file.extension() != ".ccc") return usage("grades are written as a collection", "Give a name that ends with .ccc.");
   std::ostringstream out;
   try {

@@ -117,7 +117,7 @@ std::string clf_text(const Image& table, int size, const std::string& name) {
 }  // namespace
 
 Result<LookFile> write_look(const Segment& segment, Frames at, int size, const fs::path& file) {
-  if (std::error_code e; fs::exists(file, e)) return bad_input("a file lies there already", file.string(), "Give another name, or move that file away.");
+  if (auto r = must_be_free(file); !r) return std::unexpected(r.error());
   const bool clf = file.extension() == ".clf";
   if (!clf && file.extension() != ".cube") return usage("a look is written as .cube or .clf", "Give a name that ends so.");
   if (size < 2 || size > 129) return usage("a cube has 2 to 129 points on a side", "33 and 65 are usual.");

@@ -5,8 +5,8 @@
 namespace gc {
 
 Result<void> print_page(const std::string& html, const fs::path& pdf) {
+  if (auto r = must_be_free(pdf); !r) return r;
   std::error_code e;
-  if (fs::exists(pdf, e)) return bad_input("a file lies there already", pdf.string(), "Give another name, or move that file away.");
   const fs::path program = fs::read_symlink("/proc/self/exe", e).parent_path() / "glass-clock";
   if (!fs::exists(program, e)) return environment("the program that lays pages out is not there", program.string(), "Install glass-clock beside gclk, or write .html and print it.");
   auto scratch = ScratchFolder::make(cache_folder(), "paper-");

@@ -21,6 +21,18 @@ TEST_F(TheFiles, AFrameIsWrittenAsItIsMadeAndAsItPlays) {
   EXPECT_EQ(gclk("frame " + file + " 999999 --out " + live).code, 2);
 }
 
+TEST_F(TheFiles, NoCommandWritesOverWhatLiesThere) {
+  const std::string file = small(), there = (dir_ / "mine.txt").string();
+  ASSERT_TRUE(write_file_atomic(there, "somebody's words"));
+  for (const std::string& command : std::vector<std::string>{"frame " + file + " 5 --out ", "playout " + file + " --every-frame --csv ", "playout " + file + " --every-frame --trace ",
+                                    "playout " + file + " --every-frame --record ", "audit " + file + " --csv ", "remedies " + file + " --out ", "plan " + file + " --out ",
+                                    "seat --save ", "seat --quick --save ", "markers " + file + " --out ", "edl " + file + " --out ",
+                                    "report " + file + " --out "}) {
+    EXPECT_EQ(gclk(command + there).code, 3) << command;
+    EXPECT_EQ(*read_file(there), "somebody's words") << command;
+  }
+}
+
 TEST_F(TheFiles, WhatIsMissingIsSaidByEveryCommand) {
   const std::string movie = test::movie(dir_ / "m.mp4", Form::h264_intra, 128, 72, 30);
   const TimelinePtr t = test::Build(128, 72).media("m", movie, 30).track("V1").segment("a", "m", 0, 24).segment("b", "m", 20, 24).done();

@@ -1,6 +1,7 @@
 // The delivery: only the truth, from what is rendered where that loses nothing, whole or not there, and read back.
 #include "base/clock.h"
 #include "commands.h"
+#include "desk/delivery_score.h"
 #include "desk/planning.h"
 #include "desk/report_page.h"
 #include "media/compare.h"
@@ -359,6 +360,26 @@ TEST_F(DeliveredSound, IsMixedWhereItLies) {
   const auto shorter = verify_delivery(dir_ / "cut.mov", Program::compile(t, media), media, v, {});
   ASSERT_TRUE(shorter);
   EXPECT_FALSE(shorter->good()) << "its sound ends a second early";
+}
+
+// Met is nine of ten within 15 %; one that failed, or whose time the seat did not know, is none of the nine.
+TEST(MadeDeliveries, AreCountedAsTheGoalSays) {
+  MadeDelivery good;
+  good.said_s = 10, good.taken_s = 11, good.said_bytes = 100, good.bytes = 110;
+  std::vector<MadeDelivery> all(10, good);
+  all[0].said_s = 13;
+  Json j = to_json(all);
+  EXPECT_EQ(j["seconds_within"], 9);
+  EXPECT_EQ(j["bytes_within"], 10);
+  EXPECT_TRUE(j["met"].get<bool>());
+  all[1].said_s.reset();
+  EXPECT_FALSE(to_json(all)["met"].get<bool>()) << "it was not said";
+  all[1] = good, all[1].failed = "the volume is full";
+  j = to_json(all);
+  EXPECT_EQ(j["seconds_within"], 8);
+  EXPECT_EQ(j["bytes_within"], 9);
+  EXPECT_FALSE(j["met"].get<bool>());
+  EXPECT_FALSE(to_json(std::vector<MadeDelivery>{})["met"].get<bool>()) << "nothing was delivered";
 }
 
 class DeliveryByCommand : public test::Commands {};
