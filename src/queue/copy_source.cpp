@@ -69,22 +69,14 @@ Result<PrerenderReport> copy_source(const CompiledSegment& s, Shelf& shelf, Fram
     return bad_input(fmt::format("{} cannot be copied: {}", s.path, as.refused), s.path, "Pre-render the segments instead.");
   if (frames.length() <= 0) frames = {0, s.media.frames};
   PrerenderReport report;
-  std::vector<FrameRange> todo;
   std::vector<Hash128> own;
+  for (Frames n = frames.in; n < frames.out; ++n) own.push_back(Program::source_key(s.media, s.joins_fields, n, size));
   shelf.settled();
-  for (Frames at = frames.in; at < frames.out; at += kPieceFrames) {
-    const FrameRange piece{at, std::min(frames.out, at + kPieceFrames)};
-    bool there = true;
-    for (Frames n = piece.in; n < piece.out; ++n) {
-      own.push_back(Program::source_key(s.media, s.joins_fields, n, size));
-      there = there && shelf.find(own.back());
-    }
-    if (there) report.already_sealed += piece.length();
-    else todo.push_back(piece);
-  }
+  const std::vector<CopyWay> ways = copy_ways(s.media, not_copied(&shelf, s, frames, size), options.workers);
   const Shelf::Protection kept = shelf.protect(own);
   Frames total = 0;
-  for (const FrameRange& p : todo) total += p.length();
+  for (const CopyWay& way : ways) total += way.frames;
+  report.already_sealed = frames.length() - total;
   const Stopwatch watch;
   std::mutex mutex;
   std::optional<Error> failed;
@@ -98,8 +90,7 @@ Result<PrerenderReport> copy_source(const CompiledSegment& s, Shelf& shelf, Fram
                                n > 0 ? seconds / static_cast<double>(n) * static_cast<double>(total - n) : 0}))
       report.cancelled = true, over = true;
   };
-  // Each thread has a run of pieces of its own, so that it decodes straight on.
-  const auto work = [&](std::size_t from, std::size_t to) {
+  const auto work = [&](const CopyWay& way) {
     auto reader = FrameReader::open(s.path, 1);
     const auto fail = [&](const Error& e) {
       const std::lock_guard lock(mutex);
@@ -107,22 +98,22 @@ Result<PrerenderReport> copy_source(const CompiledSegment& s, Shelf& shelf, Fram
       over = true;
     };
     if (!reader) return fail(reader.error());
-    for (std::size_t i = from; i < to && !over; ++i) {
-      auto bytes = copy_piece(s, **reader, shelf, todo[i], size, as, options.notebook.get(), [&] {
+    for (const FrameRange& piece : way.pieces) {
+      if (over) return;
+      auto bytes = copy_piece(s, **reader, shelf, piece, size, as, options.notebook.get(), [&] {
         ++done, tell();
         return !over.load();
       });
       if (!bytes) return fail(bytes.error());
       const std::lock_guard lock(mutex);
-      if (*bytes > 0) ++report.pieces, report.bytes += *bytes, report.frames += todo[i].length();
+      if (*bytes > 0) ++report.pieces, report.bytes += *bytes, report.frames += piece.length();
     }
   };
   {
     std::vector<std::jthread> threads;
-    const auto ways = static_cast<std::size_t>(std::clamp(options.workers, 1, std::max(1, static_cast<int>(todo.size()))));
-    for (std::size_t i = 0; i < ways; ++i)
-      threads.emplace_back([&, i] {
-        if (const auto threw = caught([&] { work(todo.size() * i / ways, todo.size() * (i + 1) / ways); })) {
+    for (const CopyWay& way : ways)
+      threads.emplace_back([&] {
+        if (const auto threw = caught([&] { work(way); })) {
           const std::lock_guard lock(mutex);
           failed = *threw, over = true;
         }

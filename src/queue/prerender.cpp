@@ -108,13 +108,7 @@ std::vector<FrameRange> pieces_of(const Program& program, const std::vector<Fram
   std::vector<FrameRange> pieces;
   for (const CompiledInterval& interval : program.intervals())
     for (const FrameRange& r : ranges) {
-      const Frames in = std::max(r.in, interval.in), out = std::min(r.out, interval.out);
-      for (Frames at = in; at < out;) {
-        // No stub at the end: the last piece may be half as long again.
-        const Frames end = out - at < kPieceFrames * 3 / 2 ? out : at + kPieceFrames;
-        pieces.push_back({at, end});
-        at = end;
-      }
+      for (const FrameRange& piece : cut_in_pieces({std::max(r.in, interval.in), std::min(r.out, interval.out)})) pieces.push_back(piece);
     }
   std::sort(pieces.begin(), pieces.end(),
             [](const FrameRange& a, const FrameRange& b) { return a.in < b.in; });

@@ -37,9 +37,6 @@ struct PrerenderOptions {
   Form form = Form::vc3_hqx;
 };
 
-/// Length of a piece: short enough that little is lost when it is cut off.
-inline constexpr Frames kPieceFrames = kPiecePriced;
-
 /// Cuts ranges into pieces, none across a boundary of intervals.
 std::vector<FrameRange> pieces_of(const Program& program, const std::vector<FrameRange>& ranges);
 

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/clock.h"
 #include "measure/encoding.h"
 #include "queue/carry_out.h"
 #include "queue/flat_out.h"
@@ -56,9 +57,12 @@ Result<bool> sample(RenderSubject subject, const ProgramPtr& played, const Prere
   if (frames.empty()) return false;
   std::vector<FrameResult> pictures;
   std::optional<Form> needed;
+  double looked_ms = 0;  // whether the form keeps them, which is asked of every picture before it is encoded
   const auto all = make_frames(subject.program, frames, {options.workers, options.background, options.notebook}, [&](FrameResult& f) -> Result<bool> {
     if (stopped() || f.failed || f.offline) return false;
+    const Stopwatch looking;
     if (!fits_form(subject, f, needed)) subject.form = *needed;
+    looked_ms += looking.ms();
     pictures.push_back(std::move(f));
     return true;
   });
@@ -70,8 +74,10 @@ Result<bool> sample(RenderSubject subject, const ProgramPtr& played, const Prere
   if (!scratch) return std::unexpected(scratch.error());
   const Timeline& t = *subject.program->timeline();
   const fs::path file = scratch->path() / (std::string("sample") + form_extension(subject.form));
-  const auto encoded = encode_pictures(pictures, subject.form, t, file);
+  auto encoded = encode_pictures(pictures, subject.form, t, file);
   if (!encoded) return std::unexpected(encoded.error());
+  const auto each_ms = static_cast<float>(looked_ms / static_cast<double>(pictures.size()));
+  for (EncodeSample& s : encoded->samples) s.wall_ms += each_ms, s.cpu_ms += each_ms;
   note_encoded(*options.notebook, subject.form, t, content, *encoded);
   play_back(played, {file, static_cast<Frames>(pictures.size()), subject.form, t.width, t.height}, options);
   return true;

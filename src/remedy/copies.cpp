@@ -69,14 +69,17 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
   if (tried.empty())
     scaled_ms = mean_stage_ms(*s.notebook, c.convert) + encode_cost(*s.notebook, *s.timeline, as.form, as.width, as.height, c.content_identity).cpu_ms;
   const double each_ms = s.now->base * (mean_stage_ms(*s.notebook, c.read) + mean_stage_ms(*s.notebook, c.decode) + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0) + scaled_ms);
-  const double entry_ms = s.now->base * static_cast<double>(frames_before(c.media, used.in)) * mean_stage_ms(*s.notebook, c.decode);
   const auto each = frame_bytes(*s.notebook, as.form, as.width, as.height, content);
+  const std::vector<FrameRange> todo = not_copied(s.shelf, c, used, size);
   Frames missing = 0;
-  for (Frames f = used.in; f < used.out; ++f)
-    missing += !s.shelf || !s.shelf->find(Program::source_key(c.media, c.joins_fields, f, size));
-  const double pieces_ms = piece_ms(*s.notebook) * static_cast<double>(pieces_in(missing));
+  double longest_ms = 0;
+  for (const CopyWay& way : copy_ways(c.media, todo, s.forecast.workers)) {
+    missing += way.frames;
+    longest_ms = std::max(longest_ms, static_cast<double>(way.frames) * each_ms + piece_ms(*s.notebook) * static_cast<double>(way.pieces.size()) +
+                                          s.now->base * static_cast<double>(way.before) * mean_stage_ms(*s.notebook, c.decode));
+  }
   if (missing == 0 && p.refused.empty()) p.refused = "it is on the shelf already.";
-  p.quote = quote_of(s, (static_cast<double>(missing) * each_ms + entry_ms + pieces_ms) / s.forecast.workers / 1000, each * static_cast<std::uint64_t>(missing),
+  p.quote = quote_of(s, longest_ms / 1000, each * static_cast<std::uint64_t>(missing),
                      static_cast<double>(each) * c.source_rate.fps() / 1e6);
   return p;
 }

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/mean.h"
+#include "render/copies.h"
 #include "render/parts.h"
 
 namespace gc {
@@ -17,7 +18,7 @@ double piece_ms(const Notebook& notebook) {
 }
 
 Frames pieces_in(Frames frames) {
-  return frames < kPiecePriced * 3 / 2 ? 1 : 1 + (frames - kPiecePriced / 2) / kPiecePriced;
+  return static_cast<Frames>(cut_in_pieces({0, frames}).size());
 }
 
 Pricing::Pricing(const ProgramPtr& rendered, const Notebook& notebook, FrameRange range, ForecastOptions options)

@@ -9,12 +9,10 @@
 
 namespace gc {
 
-/// Pieces, each durable by itself, that a render is cut into.
-inline constexpr Frames kPiecePriced = 24;
 /// What a piece takes besides its frames: its room, reading it back, and making it durable. As measured on this seat; before
 /// that as seen on this program's own renders, 0.1 to 0.2 s with files synced to a local drive.
 double piece_ms(const Notebook& notebook);
-/// Pieces that an interval of so many frames is cut into: none is shorter than kPiecePriced but a short interval's only one.
+/// Pieces that an interval of so many frames is cut into: as cut_in_pieces() does.
 Frames pieces_in(Frames frames);
 
 /// Milliseconds of one stage on the mean; 0 when nothing is known.

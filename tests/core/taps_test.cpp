@@ -277,6 +277,27 @@ TEST_F(Taps, LightIsKeptAsHalfFloats) {
 }
 
 // A source of floating-point light is copied with its highlights.
+// Two threads copy a source, and the copy is done when the later one is: a price goes by that one, and by what it decodes to get there.
+TEST(Copying, SharesFramesEvenlyAmongItsThreads) {
+  MediaInfo media;
+  media.frames = 400, media.keys = {0, 50, 100, 150};
+  const std::vector<CopyWay> two = copy_ways(media, {{0, 120}}, 2);
+  ASSERT_EQ(two.size(), 2u);
+  EXPECT_EQ(two[0].frames, 60);
+  EXPECT_EQ(two[1].frames, 60);
+  EXPECT_EQ(two[0].before, 0);
+  EXPECT_EQ(two[1].before, 10) << "from the key frame at 50 to 60";
+  EXPECT_EQ(two[1].pieces, (std::vector<FrameRange>{{60, 84}, {84, 108}, {108, 120}}));
+  EXPECT_EQ(copy_ways(media, {{0, 20}}, 2).size(), 1u) << "too few for two";
+  EXPECT_TRUE(copy_ways(media, {}, 2).empty());
+  // What lies between is there already.
+  const std::vector<CopyWay> parts = copy_ways(media, {{0, 10}, {100, 150}}, 2);
+  ASSERT_EQ(parts.size(), 2u);
+  EXPECT_EQ(parts[0].pieces, (std::vector<FrameRange>{{0, 10}, {100, 120}}));
+  EXPECT_EQ(parts[1].pieces, (std::vector<FrameRange>{{120, 150}}));
+  EXPECT_EQ(parts[1].before, 20);
+}
+
 TEST_F(Taps, ACopyOfLightKeepsItsHighlights) {
   for (Frames f = 0; f < 12; ++f) {
     Image picture = synthetic_frame("hands", f, 320, 180, 7, 0);
