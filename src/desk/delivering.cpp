@@ -46,9 +46,10 @@ Result<bool> try_form(const View& view, const Stores& stores, const DeliveryOpti
   constexpr double kMostSeconds = 4;
   const auto quote = delivery_quote(view.delivered, stores.shelf.get(), *stores.notebook, *stores.media, o, stores.forecast_options());
   // What is wrong with the delivery itself is told by whoever asks what it takes.
-  if (!quote || quote->sequence || DeliverySources::frames(quote->sources.copied) == o.range.length()) return false;
+  if (!quote || DeliverySources::frames(quote->sources.copied) == o.range.length()) return false;
   const Hush hush;
-  const auto tried = measure_encoding(view.delivered, *stores.notebook, quote->form, o.range, stores.options.workers, cache_folder(), kMostSeconds, stop);
+  const auto tried = quote->sequence ? measure_pictures(view.delivered, *stores.notebook, o.form, o.range, stores.options.workers, cache_folder(), kMostSeconds, stop)
+                                     : measure_encoding(view.delivered, *stores.notebook, quote->form, o.range, stores.options.workers, cache_folder(), kMostSeconds, stop);
   if (!tried) return std::unexpected(tried.error());
   if (auto saved = stores.notebook->save(); !saved) return std::unexpected(saved.error());
   return *tried > 0;

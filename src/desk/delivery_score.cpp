@@ -22,11 +22,12 @@ TimelinePtr with_all_accepted(const TimelinePtr& timeline, const Stores& stores)
 }
 
 /// As `gclk deliver` does it, without the closer look.
-MadeDelivery made_in(const std::string& form, const View& view, const Stores& stores, const fs::path& folder, const std::atomic<bool>& stop) {
+MadeDelivery made_in(const std::string& form, const View& view, FrameRange range, const Stores& stores, const fs::path& folder, const std::atomic<bool>& stop) {
   MadeDelivery m;
-  m.form = form, m.frames = view.delivered->duration();
+  m.form = form, m.frames = range.length();
   const auto movie = form_named(form);
-  const DeliveryOptions d = delivery_options(view, stores, folder / form / (movie ? "whole" + std::string(form_extension(*movie)) : "%06d." + form), form);
+  DeliveryOptions d = delivery_options(view, stores, folder / form / (movie ? "whole" + std::string(form_extension(*movie)) : "%06d." + form), form);
+  d.range = range;
   const auto failed = [&](const Error& e) {
     m.failed = e.text();
     return m;
@@ -62,10 +63,11 @@ Result<std::vector<MadeDelivery>> make_deliveries(const Stores& shared, const De
     Stores stores = shared;
     stores.shelf = *shelf;
     const View view = view_of(with_all_accepted(*timeline, stores), stores);
+    const Frames all_frames = view.delivered->duration(), some = std::min(o.frames, all_frames), from = (all_frames - some) / 2;
     for (int n = 0; n < o.forms; ++n) {
       const std::string& form = forms[next++ % forms.size()];
       if (stop || (progress && !progress(fmt::format("Timeline {}: {}", random.seed, form)))) return all;
-      MadeDelivery m = made_in(form, view, stores, scratch->path() / std::to_string(n), stop);
+      MadeDelivery m = made_in(form, view, {from, from + some}, stores, scratch->path() / std::to_string(n), stop);
       if (stop) return all;
       m.timeline = random.seed;
       all.push_back(std::move(m));

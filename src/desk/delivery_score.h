@@ -21,10 +21,11 @@ struct DeliveryScoreOptions {
   std::uint64_t seed = 1;
   int timelines = 10;
   int forms = 2;         ///< of each timeline; they go round among all forms
+  Frames frames = 144;   ///< of each timeline, from its middle, at most
   bool foreign = false;  ///< of strangers' pictures
 };
 
-/// Each timeline is delivered whole from its sources, with nothing rendered before. What the gate lets a person accept is accepted.
+/// A part of each timeline is delivered from its sources, with nothing rendered before. What the gate lets a person accept is accepted.
 /// Deliveries that failed count among those that are not within.
 Result<std::vector<MadeDelivery>> make_deliveries(const Stores& stores, const DeliveryScoreOptions& options, const fs::path& folder,
                                                   const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop);

@@ -13,6 +13,7 @@
 #include "base/gauge.h"
 #include "base/mean.h"
 #include "media/compare.h"
+#include "media/picture_file.h"
 
 namespace gc {
 namespace {
@@ -52,16 +53,41 @@ Hash128 encode_key(Form form, int width, int height, const Hash128& content) {
   return Hasher().add("encode").add(form_id(form)).add(width).add(height).add(content).done();
 }
 
+namespace {
+
+/// Of this content, else of any. `key`: where the notebook keeps what is known of a content.
+template <class Key>
+EncodeCost measured_cost(const Notebook& notebook, const Hash128& content, Key key) {
+  EncodeCost c;
+  for (const Hash128& of : {content, Hash128{}}) {
+    const std::vector<EncodeSample> all = notebook.encode(key(of));
+    if (all.empty()) continue;
+    for (const EncodeSample& s : all) c.wall_ms += static_cast<double>(s.wall_ms), c.cpu_ms += static_cast<double>(s.cpu_ms);
+    return c.times(1.0 / static_cast<double>(all.size()));
+  }
+  return c;
+}
+
+Hash128 picture_key(const char* what, const std::string& kind, int width, int height, const Hash128& content) {
+  return Hasher().add(what).add("pictures").add(kind).add(width).add(height).add(content).done();
+}
+
+}  // namespace
+
+EncodeCost picture_cost(const Notebook& notebook, const std::string& kind, int width, int height, const Hash128& content) {
+  return measured_cost(notebook, content, [&](const Hash128& of) { return picture_key("encode", kind, width, height, of); });
+}
+
+std::uint64_t picture_bytes(const Notebook& notebook, const std::string& kind, int width, int height, const Hash128& content) {
+  for (const Hash128& of : {content, Hash128{}})
+    if (const std::vector<float> noted = notebook.sizes(picture_key("size", kind, width, height, of)); !noted.empty())
+      return static_cast<std::uint64_t>(std::llround(mean(noted)));
+  return std::uint64_t{6} * static_cast<std::uint64_t>(width) * static_cast<std::uint64_t>(height);
+}
+
 EncodeCost encode_cost(const Notebook& notebook, const Timeline& t, Form form, int width, int height, const Hash128& content) {
   const auto measured = [&](Form f, int w, int h) {
-    EncodeCost c;
-    for (const Hash128& of : {content, Hash128{}}) {
-      const std::vector<EncodeSample> all = notebook.encode(encode_key(f, w, h, of));
-      if (all.empty()) continue;
-      for (const EncodeSample& s : all) c.wall_ms += static_cast<double>(s.wall_ms), c.cpu_ms += static_cast<double>(s.cpu_ms);
-      return c.times(1.0 / static_cast<double>(all.size()));
-    }
-    return c;
+    return measured_cost(notebook, content, [&](const Hash128& of) { return encode_key(f, w, h, of); });
   };
   if (const EncodeCost own = measured(form, width, height); own.wall_ms > 0) return own;
   // Measured against VC-3 HQX on pictures with grain, with this program's own encoders on one thread.
@@ -113,6 +139,23 @@ Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int
                 [&](MovieWriter& writer, std::size_t i) { return writer.write(*pictures[i]); });
 }
 
+Result<Encoded> write_pictures(std::span<const FrameResult> pictures, const std::string& kind, const fs::path& folder) {
+  Encoded e;
+  for (std::size_t i = 0; i < pictures.size(); ++i) {
+    const fs::path file = folder / fmt::format("{}.{}", i, kind);
+    const Timing one;
+    // As a delivery does: that it was begun, the picture, that it is done.
+    for (const char* note : {".begun", "", ".done"}) {
+      const fs::path at = file.string() + note;
+      if (auto r = *note ? write_file_atomic(at, "") : write_picture(pictures[i].image, at); !r) return std::unexpected(r.error());
+    }
+    e.samples.push_back(one.of(1));
+    std::error_code none;
+    e.bytes += static_cast<float>(fs::file_size(file, none)) / static_cast<float>(pictures.size());
+  }
+  return e;
+}
+
 namespace {
 
 Hash128 size_key(Form form, int width, int height, const Hash128& content) {
@@ -161,8 +204,18 @@ Form form_needed(const Notebook& notebook, const Hash128& content, Form meant) {
   return meant;
 }
 
-Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form form, FrameRange range, int workers, const fs::path& folder,
-                             double seconds, const std::stop_token& stop) {
+namespace {
+
+/// How pictures are measured: how many of a content, whether it is known, and what is done with them.
+struct Tried {
+  Frames most = 6;
+  std::function<bool(const Hash128& content)> known;
+  std::function<Result<void>(const Hash128& content, std::span<const FrameResult> pictures, const fs::path& folder)> look;
+};
+
+/// A few pictures of every content of the range, those first that fill most of it.
+Result<int> measure_contents(const ProgramPtr& program, FrameRange range, int workers, const fs::path& folder, double seconds,
+                             const std::stop_token& stop, const Tried& how) {
   const Timeline& t = *program->timeline();
   struct Pictures {
     Hash128 id;
@@ -186,8 +239,8 @@ Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form
   int done = 0;
   for (const Pictures& c : contents) {
     if (watch.ms() > seconds * 1000 || stop.stop_requested()) break;
-    if (!notebook.encode(encode_key(form, t.width, t.height, c.id)).empty()) continue;
-    const Frames count = std::min<Frames>(has_lookahead(form) ? 12 : 6, c.longest.length());
+    if (how.known(c.id)) continue;
+    const Frames count = std::min(how.most, c.longest.length());
     std::vector<Frames> frames;
     for (Frames f = 0; f < count; ++f) frames.push_back(c.longest.in + (c.longest.length() - count) / 2 + f);
     std::vector<FrameResult> pictures = run_flat_out(program, nullptr, std::move(frames), workers, true, stop);
@@ -196,12 +249,43 @@ Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form
     std::ranges::sort(pictures, {}, &FrameResult::frame);
     for (FrameResult& r : pictures)
       if (r.image.width() != t.width) r.image = enlarged(r.image, t.width, t.height);
-    const auto encoded = encode_pictures(pictures, form, t, scratch->path() / (fmt::format("{}", done) + form_extension(form)));
-    if (!encoded) return std::unexpected(encoded.error());
-    note_encoded(notebook, form, t, c.id, *encoded);
+    const auto place = ScratchFolder::make(scratch->path(), "content-");
+    if (!place) return std::unexpected(place.error());
+    if (auto r = how.look(c.id, pictures, place->path()); !r) return std::unexpected(r.error());
     ++done;
   }
   return done;
+}
+
+}  // namespace
+
+Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form form, FrameRange range, int workers, const fs::path& folder,
+                             double seconds, const std::stop_token& stop) {
+  const Timeline& t = *program->timeline();
+  const auto known = [&](const Hash128& content) { return !notebook.encode(encode_key(form, t.width, t.height, content)).empty(); };
+  const auto look = [&](const Hash128& content, std::span<const FrameResult> pictures, const fs::path& place) -> Result<void> {
+    const auto encoded = encode_pictures(pictures, form, t, place / (std::string("tried") + form_extension(form)));
+    if (!encoded) return std::unexpected(encoded.error());
+    note_encoded(notebook, form, t, content, *encoded);
+    return {};
+  };
+  return measure_contents(program, range, workers, folder, seconds, stop, {has_lookahead(form) ? 12 : 6, known, look});
+}
+
+Result<int> measure_pictures(const ProgramPtr& program, Notebook& notebook, const std::string& kind, FrameRange range, int workers,
+                             const fs::path& folder, double seconds, const std::stop_token& stop) {
+  const Timeline& t = *program->timeline();
+  const auto known = [&](const Hash128& content) { return !notebook.encode(picture_key("encode", kind, t.width, t.height, content)).empty(); };
+  const auto look = [&](const Hash128& content, std::span<const FrameResult> pictures, const fs::path& place) -> Result<void> {
+    const auto written = write_pictures(pictures, kind, place);
+    if (!written) return std::unexpected(written.error());
+    for (const Hash128& of : {content, Hash128{}}) {
+      notebook.add_encode(picture_key("encode", kind, t.width, t.height, of), written->samples);
+      notebook.add_sizes(picture_key("size", kind, t.width, t.height, of), {&written->bytes, 1});
+    }
+    return {};
+  };
+  return measure_contents(program, range, workers, folder, seconds, stop, {6, known, look});
 }
 
 }  // namespace gc

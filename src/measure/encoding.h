@@ -36,6 +36,13 @@ Hash128 copy_content(const CompiledSegment& source);
 /// Keeps it: of this content, and of any.
 void note_encoded(Notebook& notebook, Form form, const Timeline& timeline, const Hash128& content, const Encoded& encoded);
 
+/// The same of pictures that are written one by one, as "png", "tiff", "exr" or "dpx", each of them durable.
+Result<Encoded> write_pictures(std::span<const FrameResult> pictures, const std::string& kind, const fs::path& folder);
+/// What was measured of such pictures of this content, else of any; 0 when nothing is known.
+EncodeCost picture_cost(const Notebook& notebook, const std::string& kind, int width, int height, const Hash128& content = {});
+/// Bytes of one: as noted of this content, else of any; else as many as 16 bits of three colours take.
+std::uint64_t picture_bytes(const Notebook& notebook, const std::string& kind, int width, int height, const Hash128& content = {});
+
 /// Bytes of encoded frames, noted for pictures like these. `content`: whatever names them; pictures that no content is known
 /// of go by what others of the same form and raster took.
 void note_sizes(Notebook& notebook, Form form, int width, int height, const Hash128& content, std::span<const float> bytes);
@@ -53,5 +60,8 @@ Form form_needed(const Notebook& notebook, const Hash128& content, Form meant);
 /// about so many seconds. How many contents were measured.
 Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form form, FrameRange range, int workers, const fs::path& folder,
                              double seconds, const std::stop_token& stop);
+/// The same of pictures that are written one by one.
+Result<int> measure_pictures(const ProgramPtr& program, Notebook& notebook, const std::string& kind, FrameRange range, int workers,
+                             const fs::path& folder, double seconds, const std::stop_token& stop);
 
 }  // namespace gc

@@ -38,7 +38,7 @@ bool loses_nothing(Form rendition) {
 }
 
 Result<Form> form_of(const DeliveryOptions& o, const Timeline& t) {
-  if (is_picture_form(o.form)) return Form::v210;  // only its size is asked for
+  if (is_picture_form(o.form)) return Form::v210;  // nothing is asked of it: a picture is a file by itself
   const auto form = form_named(o.form);
   if (!form) {
     std::string known;
@@ -131,16 +131,26 @@ Result<DeliveryQuote> quote_with(const NearFiles& near, const ProgramPtr& delive
     if (auto r = container_takes(o.to.string(), *form); !r) return std::unexpected(r.error());
   const ProgramPtr program = program_rendered(delivered, o.device, media);
   q.sources = sources_of(*program, shelf, o, *form, near);
-  const std::uint64_t each = form_frame_bytes(*form, t.width, t.height);
   const Pricing pricing(program, notebook, {0, program->duration()}, forecast);
   const std::vector<FrameRange> made = made_of(q.sources);
-  q.modelled_seconds = pricing.frames(made, *form);
-  // Putting together reads and writes every byte once.
-  constexpr double kJoinBytesASecond = 300e6;
-  q.bytes = each * static_cast<std::uint64_t>(o.range.length());
-  q.seconds = q.modelled_seconds * notebook.price_factor() + static_cast<double>(q.bytes) / kJoinBytesASecond;
-  q.known = encode_cost(notebook, t, *form, t.width, t.height).wall_ms > 0;
-  q.needed_bytes = q.bytes + (q.sequence ? 0 : each * static_cast<std::uint64_t>(DeliverySources::frames(made)));
+  const auto frames = static_cast<std::uint64_t>(o.range.length());
+  if (q.sequence) {
+    q.modelled_seconds = pricing.frames_as(made, [&](const Hash128& content) { return picture_cost(notebook, o.form, t.width, t.height, content).times(pricing.base()); });
+    q.seconds = q.modelled_seconds * notebook.price_factor();
+    q.bytes = pricing.bytes_as({o.range}, [&](const Hash128& content) { return picture_bytes(notebook, o.form, t.width, t.height, content); });
+    q.needed_bytes = q.bytes + q.bytes / 10;
+    q.known = picture_cost(notebook, o.form, t.width, t.height).wall_ms > 0;
+  } else {
+    const std::uint64_t each = form_frame_bytes(*form, t.width, t.height);
+    q.modelled_seconds = pricing.frames(made, *form);
+    // Putting together reads and writes every byte once.
+    constexpr double kJoinBytesASecond = 300e6;
+    q.bytes = pricing.bytes({o.range}, *form);
+    q.seconds = q.modelled_seconds * notebook.price_factor() + static_cast<double>(q.bytes) / kJoinBytesASecond;
+    q.known = encode_cost(notebook, t, *form, t.width, t.height).wall_ms > 0;
+    // Held for the worst: what a form makes of pictures that nobody has encoded yet is not known.
+    q.needed_bytes = each * (frames + static_cast<std::uint64_t>(DeliverySources::frames(made)));
+  }
   std::error_code e;
   fs::path folder = o.to.parent_path();
   while (!folder.empty() && !fs::exists(folder, e) && folder != folder.parent_path()) folder = folder.parent_path();

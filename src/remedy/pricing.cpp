@@ -44,6 +44,10 @@ EncodeCost Pricing::encode(Form form, const Hash128& content) const {
 }
 
 double Pricing::frames(const std::vector<FrameRange>& ranges, Form form, const std::optional<Hash128>& content) const {
+  return frames_as(ranges, [&](const Hash128& of) { return encode(form, content.value_or(of)); });
+}
+
+double Pricing::frames_as(const std::vector<FrameRange>& ranges, const std::function<EncodeCost(const Hash128&)>& encoding) const {
   const double each_piece = piece_ms(notebook_);
   double ms = 0;
   for (const FrameRange& r : ranges) {
@@ -54,7 +58,7 @@ double Pricing::frames(const std::vector<FrameRange>& ranges, Form form, const s
       double process = c.process_ms;
       for (const StageCost& stage : c.stages)
         if (stage.kind == StageKind::display) process -= stage.ms;  // no screen is there to make a picture for
-      const EncodeCost code = encode(form, content.value_or(content_at(*program_, c.in)));
+      const EncodeCost code = encoding(content_at(*program_, c.in));
       ms += n * std::max({code.wall_ms, c.fetch_ms, (c.fetch_ms + std::max(0.0, process) + code.cpu_ms) / workers_});
       ms += each_piece * static_cast<double>(pieces_in(static_cast<Frames>(n)));
       if (first) ms += entry_ms(c, r.in);
@@ -66,11 +70,15 @@ double Pricing::frames(const std::vector<FrameRange>& ranges, Form form, const s
 
 std::uint64_t Pricing::bytes(const std::vector<FrameRange>& ranges, Form form) const {
   const Timeline& t = *program_->timeline();
+  return bytes_as(ranges, [&](const Hash128& content) { return frame_bytes(notebook_, form, t.width, t.height, content); });
+}
+
+std::uint64_t Pricing::bytes_as(const std::vector<FrameRange>& ranges, const std::function<std::uint64_t(const Hash128&)>& each) const {
   std::uint64_t all = 0;
   for (const FrameRange& r : ranges)
     for (const IntervalCost& c : costs_.intervals) {
       const Frames n = std::min(r.out, c.out) - std::max(r.in, c.in);
-      if (n > 0) all += static_cast<std::uint64_t>(n) * frame_bytes(notebook_, form, t.width, t.height, content_at(*program_, c.in));
+      if (n > 0) all += static_cast<std::uint64_t>(n) * each(content_at(*program_, c.in));
     }
   return all;
 }

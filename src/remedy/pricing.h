@@ -1,5 +1,6 @@
 // What rendering takes on this seat as it is now, by what its stages cost.
 #pragma once
+#include <functional>
 #include <mutex>
 #include <optional>
 #include <unordered_map>
@@ -28,8 +29,13 @@ class Pricing {
   /// Seconds for finished frames, by costs alone.
   /// @param content what encoding them goes by; nothing: what each frame starts from
   double frames(const std::vector<FrameRange>& ranges, Form form, const std::optional<Hash128>& content = {}) const;
+  /// The same, each frame costing what `code` says of the content that it starts from.
+  double frames_as(const std::vector<FrameRange>& ranges, const std::function<EncodeCost(const Hash128& content)>& code) const;
+  /// As crowded as the seat is.
+  double base() const { return costs_.base; }
   /// Bytes of finished frames.
   std::uint64_t bytes(const std::vector<FrameRange>& ranges, Form form) const;
+  std::uint64_t bytes_as(const std::vector<FrameRange>& ranges, const std::function<std::uint64_t(const Hash128& content)>& each) const;
   /// Seconds for a segment's picture after the first effects of its stack.
   double stack(const CompiledSegment& segment, std::size_t effects, Form form) const;
   /// Costs of all frames, live and at full quality.

@@ -1,6 +1,7 @@
 // The delivery: only the truth, from what is rendered where that loses nothing, whole or not there, and read back.
 #include "base/clock.h"
 #include "commands.h"
+#include "desk/delivering.h"
 #include "desk/delivery_score.h"
 #include "desk/planning.h"
 #include "desk/report_page.h"
@@ -360,6 +361,29 @@ TEST_F(DeliveredSound, IsMixedWhereItLies) {
   const auto shorter = verify_delivery(dir_ / "cut.mov", Program::compile(t, media), media, v, {});
   ASSERT_TRUE(shorter);
   EXPECT_FALSE(shorter->good()) << "its sound ends a second early";
+}
+
+// What a form makes of these very pictures is tried before it is told how long it takes and how big it gets, of pictures in
+// files of their own as well.
+TEST_F(Delivering, SaysHowBigItGetsOnceSomePicturesWereTried) {
+  const View view = view_of(timeline_, stores_);
+  for (const std::string form : {"png", "dpx", "ffv1"}) {
+    DeliveryOptions o = delivery_options(view, stores_, dir_ / form / (form == "ffv1" ? "whole.mkv" : "%04d." + form), form);
+    o.range = {0, 48};
+    const auto quoted = [&] { return delivery_quote(view.delivered, stores_.shelf.get(), *stores_.notebook, *stores_.media, o, stores_.forecast_options()); };
+    ASSERT_TRUE(quoted()) << form;
+    if (form != "ffv1") EXPECT_FALSE(quoted()->known) << form;
+    const auto tried = try_form(view, stores_, o, {});
+    ASSERT_TRUE(tried) << tried.error().text();
+    EXPECT_TRUE(*tried) << form;
+    const auto quote = quoted();
+    EXPECT_TRUE(quote->known) << form;
+    EXPECT_GT(quote->modelled_seconds, 0);
+    const auto done = deliver(view.delivered, stores_.shelf.get(), *stores_.notebook, *stores_.media, o, stores_.forecast_options(), {});
+    ASSERT_TRUE(done) << done.error().text();
+    EXPECT_NEAR(static_cast<double>(quote->bytes) / static_cast<double>(done->bytes), 1, 0.15) << form;
+    EXPECT_FALSE(*try_form(view, stores_, o, {})) << "it is known now";
+  }
 }
 
 // Met is nine of ten within 15 %; one that failed, or whose time the seat did not know, is none of the nine.
