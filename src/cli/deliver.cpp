@@ -122,6 +122,9 @@ int cmd_deliver(const Common& c, const DeliverArguments& a, const std::atomic<bo
     else print(gate, o->view);
     return 1;
   }
+  // What making them takes is known by measuring alone; a delivery that begins without it would be said by laws.
+  constexpr double kMostSeconds = 10;
+  if (auto measured = measure_now(*o, kMostSeconds, false, interrupted); !measured) return fail(measured.error(), c.json);
   show_progress("Trying the form on some pictures");
   const auto tried = try_form(o->view, o->stores, d, {});
   end_progress();

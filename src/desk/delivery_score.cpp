@@ -63,6 +63,8 @@ Result<std::vector<MadeDelivery>> make_deliveries(const Stores& shared, const De
     Stores stores = shared;
     stores.shelf = *shelf;
     const View view = view_of(with_all_accepted(*timeline, stores), stores);
+    if (progress && !progress(fmt::format("Timeline {}: measuring", random.seed))) break;
+    if (auto m = measure(view.played, *stores.notebook, stores.measure_options(o.measure_seconds, false), {}); !m) return std::unexpected(m.error());
     const Frames all_frames = view.delivered->duration(), some = std::min(o.frames, all_frames), from = (all_frames - some) / 2;
     for (int n = 0; n < o.forms; ++n) {
       const std::string& form = forms[next++ % forms.size()];

@@ -21,6 +21,7 @@ struct DeliveryScoreOptions {
   std::uint64_t seed = 1;
   int timelines = 10;
   int forms = 2;         ///< of each timeline; they go round among all forms
+  double measure_seconds = 10;
   Frames frames = 144;   ///< of each timeline, from its middle, at most
   bool foreign = false;  ///< of strangers' pictures
 };
