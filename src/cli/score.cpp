@@ -100,6 +100,13 @@ std::function<bool(const std::string&)> told_until(const std::atomic<bool>& inte
   };
 }
 
+/// Says a score as one document, or in words; 0 when it is met.
+int say(const Common& c, const Json& j, const std::function<void()>& in_words) {
+  if (c.json) put(j);
+  else in_words();
+  return j["met"].get<bool>() ? 0 : 1;
+}
+
 /// Remedies tried one by one; 0 when nine in ten are priced and gain as said.
 int cmd_score_remedies(const Common& c, const ScoreArguments& a, const Stores& stores, const std::atomic<bool>& interrupted) {
   RemedyScoreOptions o;
@@ -108,17 +115,14 @@ int cmd_score_remedies(const Common& c, const ScoreArguments& a, const Stores& s
   end_progress();
   if (!tried) return fail(tried.error(), c.json);
   const Json j = to_json(*tried);
-  if (c.json) {
-    put(j);
-  } else {
+  return say(c, j, [&] {
     Table t({"Timeline", "Remedy", "Said", "Took", "Gain said", "Seen"});
     for (const TriedRemedy& r : *tried)
       t.row({std::to_string(r.timeline), r.id + (r.failed.empty() ? "" : ": " + r.failed), fmt::format("{:.1f} s", r.said_s), fmt::format("{:.1f} s", r.taken_s),
              fmt::format("{:.1f}", r.gain_said), fmt::format("{:.0f}", r.gain_seen)});
     fmt::print("{}{} tried; price within 15 %: {}, gain within 2 frames or 10 %: {} (goal 0.9 each); one playout against the next, so closely: {}.\n",
                t.text(), j["tried"].dump(), j["price_within"].dump(), j["gain_within"].dump(), j["playout_against_playout"].dump());
-  }
-  return j["met"].get<bool>() ? 0 : 1;
+  });
 }
 
 /// Plans carried out; 0 when the reviews play and it took what was said.
@@ -129,9 +133,7 @@ int cmd_score_carry_out(const Common& c, const ScoreArguments& a, const Stores& 
   end_progress();
   if (!all) return fail(all.error(), c.json);
   const Json j = to_json(*all);
-  if (c.json) {
-    put(j);
-  } else {
+  return say(c, j, [&] {
     Table t({"Timeline", "Dropped", "Remedies", "Said", "Took", "Said", "Written", "Dropped then"});
     for (const CarriedPlan& p : *all)
       t.row({std::to_string(p.timeline) + (p.failed.empty() ? "" : ": " + p.failed), std::to_string(p.dropped_before), std::to_string(p.remedies),
@@ -139,8 +141,7 @@ int cmd_score_carry_out(const Common& c, const ScoreArguments& a, const Stores& 
              fmt::format("{}", fmt::join(p.dropped_after, ", "))});
     fmt::print("{}{} of {} play then (goal five of six); seconds within 15 % in {} of {}, bytes in {} (goal nine of ten).\n", t.text(), j["play"].dump(), all->size(),
                j["seconds_within"].dump(), j["rendered"].dump(), j["bytes_within"].dump());
-  }
-  return j["met"].get<bool>() ? 0 : 1;
+  });
 }
 
 /// Timelines delivered; 0 when it took what was said.
@@ -151,17 +152,14 @@ int cmd_score_deliveries(const Common& c, const ScoreArguments& a, const Stores&
   end_progress();
   if (!all) return fail(all.error(), c.json);
   const Json j = to_json(*all);
-  if (c.json) {
-    put(j);
-  } else {
+  return say(c, j, [&] {
     Table t({"Timeline", "Form", "Frames", "Said", "Took", "Said", "Written"});
     for (const MadeDelivery& m : *all)
       t.row({std::to_string(m.timeline) + (m.failed.empty() ? "" : ": " + m.failed), m.form, std::to_string(m.frames),
              m.said_s ? fmt::format("{:.1f} s", *m.said_s) : "not known", fmt::format("{:.1f} s", m.taken_s), fmt::format("{:.1f} MB", m.said_bytes / 1e6),
              fmt::format("{:.1f} MB", m.bytes / 1e6)});
     fmt::print("{}Seconds within 15 % in {} of {} (goal nine of ten), bytes in {}.\n", t.text(), j["seconds_within"].dump(), all->size(), j["bytes_within"].dump());
-  }
-  return j["met"].get<bool>() ? 0 : 1;
+  });
 }
 
 int cmd_score_plans(const Common& c, const ScoreArguments& a, const std::atomic<bool>& interrupted) {
@@ -174,16 +172,13 @@ int cmd_score_plans(const Common& c, const ScoreArguments& a, const std::atomic<
   });
   end_progress();
   const Json j = to_json(s);
-  if (c.json) {
-    put(j);
-    return j["met"].get<bool>() ? 0 : 1;
-  }
-  fmt::print("{} of {} small cases equal the best of all choices; worst gap {:.2f} % in {} cases, {:.2f} s at most.\n", s.brute_force_equal,
-             s.brute_force_cases, s.worst_gap * 100, s.cases, s.seconds_worst);
-  for (const auto& [name, p] : s.peers) fmt::print("  {}: {:.2f} times our time; with half of our time {:.2f} times our drops.\n", name, p.time_ratio, p.drops_ratio);
-  for (const PlanScore::Large& l : s.large) fmt::print("  {} segments: {:.2f} s, gap {:.2f} %\n", l.units, l.seconds, l.gap * 100);
-  fmt::print("  Along the schedule {:.2f} times the drops of what is best by then.\n", s.prefix_ratio);
-  return j["met"].get<bool>() ? 0 : 1;
+  return say(c, j, [&] {
+    fmt::print("{} of {} small cases equal the best of all choices; worst gap {:.2f} % in {} cases, {:.2f} s at most.\n", s.brute_force_equal,
+               s.brute_force_cases, s.worst_gap * 100, s.cases, s.seconds_worst);
+    for (const auto& [name, p] : s.peers) fmt::print("  {}: {:.2f} times our time; with half of our time {:.2f} times our drops.\n", name, p.time_ratio, p.drops_ratio);
+    for (const PlanScore::Large& l : s.large) fmt::print("  {} segments: {:.2f} s, gap {:.2f} %\n", l.units, l.seconds, l.gap * 100);
+    fmt::print("  Along the schedule {:.2f} times the drops of what is best by then.\n", s.prefix_ratio);
+  });
 }
 
 int cmd_score_nights(const Common& c, const ScoreArguments& a, const std::atomic<bool>& interrupted) {

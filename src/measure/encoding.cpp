@@ -82,7 +82,9 @@ std::uint64_t picture_bytes(const Notebook& notebook, const std::string& kind, i
   for (const Hash128& of : {content, Hash128{}})
     if (const std::vector<float> noted = notebook.sizes(picture_key("size", kind, width, height, of)); !noted.empty())
       return static_cast<std::uint64_t>(std::llround(mean(noted)));
-  return std::uint64_t{6} * static_cast<std::uint64_t>(width) * static_cast<std::uint64_t>(height);
+  // DPX packs three times 10 bits into 32; EXR has floats, the others 16 bits.
+  const std::uint64_t each = kind == "dpx" ? 4 : kind == "exr" ? 12 : 6;
+  return each * static_cast<std::uint64_t>(width) * static_cast<std::uint64_t>(height);
 }
 
 EncodeCost encode_cost(const Notebook& notebook, const Timeline& t, Form form, int width, int height, const Hash128& content) {

@@ -40,7 +40,7 @@ void note_encoded(Notebook& notebook, Form form, const Timeline& timeline, const
 Result<Encoded> write_pictures(std::span<const FrameResult> pictures, const std::string& kind, const fs::path& folder);
 /// What was measured of such pictures of this content, else of any; 0 when nothing is known.
 EncodeCost picture_cost(const Notebook& notebook, const std::string& kind, int width, int height, const Hash128& content = {});
-/// Bytes of one: as noted of this content, else of any; else as many as 16 bits of three colours take.
+/// Bytes of one: as noted of this content, else of any; else as many as its bits of three colours take uncompressed.
 std::uint64_t picture_bytes(const Notebook& notebook, const std::string& kind, int width, int height, const Hash128& content = {});
 
 /// Bytes of encoded frames, noted for pictures like these. `content`: whatever names them; pictures that no content is known

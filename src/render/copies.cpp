@@ -45,11 +45,12 @@ std::vector<CopyWay> copy_ways(const MediaInfo& media, const std::vector<FrameRa
   for (const FrameRange& r : frames) all += r.length();
   const Frames count = std::clamp<Frames>(all / kLeastEach, 1, std::max(1, workers));
   std::vector<CopyWay> ways(all > 0 ? static_cast<std::size_t>(count) : 0);
-  Frames shared = 0;
+  Frames shared = 0, way = 0;
   for (FrameRange left : frames)
     while (left.length() > 0) {
-      const Frames way = std::min(count - 1, shared * count / all), end = all * (way + 1) / count;
-      const FrameRange part{left.in, std::min(left.out, left.in + std::max<Frames>(1, end - shared))};
+      const auto end = [&] { return all * (way + 1) / count; };  // how many are shared out when this way has its share
+      if (shared == end()) ++way;
+      const FrameRange part{left.in, std::min(left.out, left.in + end() - shared)};
       CopyWay& w = ways[static_cast<std::size_t>(way)];
       if (w.frames == 0) w.before = frames_before(media, part.in);
       for (const FrameRange& piece : cut_in_pieces(part)) w.pieces.push_back(piece);

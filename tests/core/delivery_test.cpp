@@ -373,16 +373,17 @@ TEST_F(Delivering, SaysHowBigItGetsOnceSomePicturesWereTried) {
     const auto quoted = [&] { return delivery_quote(view.delivered, stores_.shelf.get(), *stores_.notebook, *stores_.media, o, stores_.forecast_options()); };
     ASSERT_TRUE(quoted()) << form;
     if (form != "ffv1") EXPECT_FALSE(quoted()->known) << form;
-    const auto tried = try_form(view, stores_, o, {});
-    ASSERT_TRUE(tried) << tried.error().text();
-    EXPECT_TRUE(*tried) << form;
+    // One trial ends after some seconds: a busy machine needs several for all contents.
+    int trials = 0;
+    for (auto tried = try_form(view, stores_, o, {}); *tried; tried = try_form(view, stores_, o, {}))
+      ASSERT_LT(++trials, 10) << form << ": what is known is tried no more";
+    EXPECT_GT(trials, 0) << form;
     const auto quote = quoted();
     EXPECT_TRUE(quote->known) << form;
     EXPECT_GT(quote->modelled_seconds, 0);
     const auto done = deliver(view.delivered, stores_.shelf.get(), *stores_.notebook, *stores_.media, o, stores_.forecast_options(), {});
     ASSERT_TRUE(done) << done.error().text();
     EXPECT_NEAR(static_cast<double>(quote->bytes) / static_cast<double>(done->bytes), 1, 0.15) << form;
-    EXPECT_FALSE(*try_form(view, stores_, o, {})) << "it is known now";
   }
 }
 

@@ -276,7 +276,6 @@ TEST_F(Taps, LightIsKeptAsHalfFloats) {
   EXPECT_GT(worst(t), 55);
 }
 
-// A source of floating-point light is copied with its highlights.
 // Two threads copy a source, and the copy is done when the later one is: a price goes by that one, and by what it decodes to get there.
 TEST(Copying, SharesFramesEvenlyAmongItsThreads) {
   MediaInfo media;
@@ -296,8 +295,19 @@ TEST(Copying, SharesFramesEvenlyAmongItsThreads) {
   EXPECT_EQ(parts[0].pieces, (std::vector<FrameRange>{{0, 10}, {100, 120}}));
   EXPECT_EQ(parts[1].pieces, (std::vector<FrameRange>{{120, 150}}));
   EXPECT_EQ(parts[1].before, 20);
+  // Nothing is left over that would be a piece of one frame.
+  for (Frames all = 1; all < 200; ++all)
+    for (int workers = 1; workers < 6; ++workers) {
+      Frames sum = 0;
+      for (const CopyWay& way : copy_ways(media, {{0, all}}, workers)) {
+        EXPECT_EQ(way.pieces.size(), cut_in_pieces({0, way.frames}).size()) << all << " frames, " << workers << " threads";
+        sum += way.frames;
+      }
+      EXPECT_EQ(sum, all);
+    }
 }
 
+// A source of floating-point light is copied with its highlights.
 TEST_F(Taps, ACopyOfLightKeepsItsHighlights) {
   for (Frames f = 0; f < 12; ++f) {
     Image picture = synthetic_frame("hands", f, 320, 180, 7, 0);
