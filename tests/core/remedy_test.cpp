@@ -240,11 +240,16 @@ TEST_F(Remedies, WhatWasTriedIsSaidWithItsSize) {
     EXPECT_EQ(*tried, 1) << id;
     EXPECT_EQ(*try_out(situation(), {&*guessed, 1}, stores_, [] { return false; }), 0) << id << " is known by now";
     const auto said = proposal_of(situation(), id);
+    std::set<std::string> earlier;
+    for (const Chunk& c : stores_.shelf->pieces()) earlier.insert(c.file);
     const Applied done = applied(id);
     ASSERT_GT(done.made.frames, 0) << id;
     // A fifth: pieces have headers beside their frames, and pictures this small are little more than that.
     EXPECT_NEAR(static_cast<double>(said->quote.bytes), static_cast<double>(done.made.bytes), 0.2 * static_cast<double>(done.made.bytes)) << id;
-    const Chunk piece = stores_.shelf->pieces().back();
+    const std::vector<Chunk> pieces = stores_.shelf->pieces();
+    const auto made = std::ranges::find_if(pieces, [&](const Chunk& c) { return !earlier.contains(c.file); });
+    ASSERT_NE(made, pieces.end()) << id;
+    const Chunk& piece = *made;
     EXPECT_EQ(said->subject.form, piece.form) << id;
     // It was played back as well: no law knows what a form takes that was never met.
     const std::vector<StageRef> fetched = situation().played->rendered_stages({{}, TapKind::frame, 0, piece.form, piece.width, piece.height});
