@@ -51,9 +51,11 @@ Result<std::vector<MadeDelivery>> make_deliveries(const Stores& shared, const De
   std::vector<MadeDelivery> all;
   const std::vector<std::string> forms = delivery_forms();
   std::size_t next = 0;
-  for (int i = 0; i < o.timelines && !stop; ++i) {
+  int tried = 0;
+  // What lacks pictures may not be delivered whatever is accepted: the seed after it is taken.
+  for (std::uint64_t seed = o.seed; tried < o.timelines && seed < o.seed + 10 * static_cast<std::uint64_t>(o.timelines) && !stop; ++seed) {
     RandomOptions random;
-    random.seed = o.seed + static_cast<std::uint64_t>(i), random.foreign = o.foreign, random.workers = shared.options.workers;
+    random.seed = seed, random.foreign = o.foreign, random.workers = shared.options.workers;
     const auto timeline = random_timeline(random, *shared.notebook, folder);
     if (!timeline) return std::unexpected(timeline.error());
     const auto scratch = ScratchFolder::make(cache_folder(), "score-delivery-");
@@ -63,6 +65,8 @@ Result<std::vector<MadeDelivery>> make_deliveries(const Stores& shared, const De
     Stores stores = shared;
     stores.shelf = *shelf;
     const View view = view_of(with_all_accepted(*timeline, stores), stores);
+    if (!check_gate(*view.delivered, stores.shelf.get()).may_deliver()) continue;
+    ++tried;
     if (progress && !progress(fmt::format("Timeline {}: measuring", random.seed))) break;
     if (auto m = measure(view.played, *stores.notebook, stores.measure_options(o.measure_seconds, false), {}); !m) return std::unexpected(m.error());
     const Frames all_frames = view.delivered->duration(), some = std::min(o.frames, all_frames), from = (all_frames - some) / 2;

@@ -4,6 +4,7 @@
 
 #include "audit/foreign.h"
 #include "audit/random.h"
+#include "base/mean.h"
 #include "desk/trial.h"
 
 namespace gc {
@@ -54,24 +55,29 @@ Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const Remedy
     if (!empty) return std::unexpected(empty.error());
     stores.shelf = *empty;
     const std::vector<Proposal> proposals = chosen(remedies_for(situation_of(view_of(*timeline, stores), stores), whole(before)), o.each);
+    std::vector<double> without;  ///< own drops of the timeline as it is: before the first remedy, after it, after the second ...
+    const auto play_as_it_is = [&] {
+      const View view = view_of(*timeline, stores);
+      const Forecast expected = forecast(*view.played, *stores.notebook, view.seals, whole(view), stores.forecast_options());
+      const Playout p = play_unseen(view, stores, stop);
+      if (p.stopped) return Result<void>();
+      without.push_back(static_cast<double>(own_drops(p)));
+      return note_playout(expected, p, *view.played, *stores.notebook);
+    };
+    if (auto r = play_as_it_is(); !r) return std::unexpected(r.error());
     int number = 0;
     for (const Proposal& p : proposals) {
       if (stop || (progress && !progress(fmt::format("Timeline {}: {}", seed, p.id)))) break;
       const auto shelf = Shelf::open(scratch->path() / std::to_string(number++));
       if (!shelf) return std::unexpected(shelf.error());
       stores.shelf = *shelf;
-      // In the same minute: what the seat takes now counts for all three.
       const View view = view_of(*timeline, stores);
-      const Forecast expected = forecast(*view.played, *stores.notebook, view.seals, whole(view), stores.forecast_options());
-      const Playout first = play_unseen(view, stores, stop);
-      if (!first.stopped)
-        if (auto r = note_playout(expected, first, *view.played, *stores.notebook); !r) return std::unexpected(r.error());
       // As `gclk remedies` does.
       if (auto r = try_out(situation_of(view, stores), {&p, 1}, stores, [&] { return stop.load(); }); !r) return std::unexpected(r.error());
       const Situation now = situation_of(view, stores);
       auto fresh = proposal_of(now, p.id);
       if (!fresh) continue;
-      TriedRemedy t{seed, p.id, p.kind->name(), 0, 0, drops_saved(now, *fresh), 0, static_cast<double>(own_drops(first)), {}};
+      TriedRemedy t{seed, p.id, p.kind->name(), 0, 0, drops_saved(now, *fresh), 0, {}, {}, {}};
       auto applied = apply(now, *fresh, stores, "", "", "", {}, stop);
       if (!applied) {
         t.failed = applied.error().text();
@@ -79,9 +85,15 @@ Result<std::vector<TriedRemedy>> try_remedies(const Stores& shared, const Remedy
         continue;
       }
       if (applied->made.frames > 0) t.said_s = applied->said_seconds, t.taken_s = applied->taken_seconds;
-      const Playout second = play_unseen(view_of(applied->timeline, stores), stores, stop);
-      if (first.stopped || second.stopped) break;
-      t.gain_seen = static_cast<double>(own_drops(first) - own_drops(second));
+      for (int again = 0; again < 2; ++again)
+        if (const Playout with = play_unseen(view_of(applied->timeline, stores), stores, stop); !with.stopped) t.drops_with.push_back(static_cast<double>(own_drops(with)));
+      if (t.drops_with.size() < 2) break;
+      t.drops_without = {without.back()};
+      stores.shelf = *empty;
+      if (auto r = play_as_it_is(); !r) return std::unexpected(r.error());
+      if (stop) break;
+      t.drops_without.push_back(without.back());
+      t.gain_seen = mean(t.drops_without) - mean(t.drops_with);
       tried.push_back(t);
     }
   }
@@ -94,15 +106,14 @@ Json to_json(const std::vector<TriedRemedy>& tried) {
   std::array<int, 4> sum{};
   for (const TriedRemedy& t : tried) {
     all.push_back({{"timeline", t.timeline}, {"id", t.id}, {"kind", t.kind}, {"said_seconds", t.said_s}, {"taken_seconds", t.taken_s},
-                   {"gain_said", t.gain_said}, {"gain_seen", t.gain_seen}, {"dropped_before", t.dropped_before}, {"failed", t.failed.empty() ? Json() : Json(t.failed)}});
+                   {"gain_said", t.gain_said}, {"gain_seen", t.gain_seen}, {"drops_without", t.drops_without}, {"drops_with", t.drops_with}, {"failed", t.failed.empty() ? Json() : Json(t.failed)}});
     const bool priced = t.taken_s > 0, ok = t.failed.empty();
     for (auto* c : {&counts[t.kind], &sum})
       (*c)[0] += 1, (*c)[1] += priced, (*c)[2] += priced && t.price_within(), (*c)[3] += ok && t.gain_within();
   }
   int pairs = 0, agree = 0;
-  for (std::size_t i = 1; i < tried.size(); ++i)
-    if (tried[i].timeline == tried[i - 1].timeline)
-      ++pairs, agree += TriedRemedy::frames_within(tried[i - 1].dropped_before, tried[i].dropped_before);
+  for (const TriedRemedy& t : tried)
+    if (t.drops_without.size() == 2) ++pairs, agree += TriedRemedy::frames_within(t.drops_without[0], t.drops_without[1]);
   const auto share = [](int of, int all_of) { return all_of > 0 ? Json(static_cast<double>(of) / all_of) : Json(); };
   for (const auto& [kind, c] : counts)
     kinds.push_back({{"kind", kind}, {"tried", c[0]}, {"price_within", share(c[2], c[1])}, {"gain_within", share(c[3], c[0])}});

@@ -16,8 +16,9 @@ struct TriedRemedy {
   std::uint64_t timeline = 0;
   std::string id, kind;
   double said_s = 0, taken_s = 0;         ///< of rendering; 0: nothing was rendered
-  double gain_said = 0, gain_seen = 0;    ///< frames
-  double dropped_before = 0;              ///< of the timeline itself, in the playout before it was applied
+  double gain_said = 0, gain_seen = 0;    ///< frames, means
+  /// Of the timeline itself, a playout each: without it just before it was applied and just after, and with it.
+  std::vector<double> drops_without, drops_with;
   std::string failed;                     ///< why it could not be applied
   /// Within 15 %, or a tenth of a second.
   bool price_within() const { return std::abs(said_s - taken_s) <= std::max(0.1, 0.15 * taken_s); }
@@ -26,12 +27,13 @@ struct TriedRemedy {
   static bool frames_within(double said, double seen) { return std::abs(said - seen) <= std::max(2.0, 0.1 * std::abs(seen)); }
 };
 
-/// Each remedy on a shelf of its own: the timeline is played as it is, the remedy applied, and played again.
+/// Each remedy on a shelf of its own: the timeline is played as it is, with the remedy twice, and once more as it is. A gain is
+/// the difference of the means: what the forecast says is a mean, and one playout is not.
 Result<std::vector<TriedRemedy>> try_remedies(const Stores& stores, const RemedyScoreOptions& options, const fs::path& folder,
                                               const std::function<bool(const std::string&)>& progress, const std::atomic<bool>& stop);
 
 /// Beside what was asked: of playouts that follow on each other of the same timeline as it was, how many agree as closely as a
-/// gain has to. No forecast of a gain can be better than that, and a gain is the difference of two playouts.
+/// gain has to. A forecast of one playout's gain could be no better than that.
 Json to_json(const std::vector<TriedRemedy>& tried);
 
 }  // namespace gc

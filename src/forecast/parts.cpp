@@ -72,13 +72,14 @@ void each_source(const Program& program, const CompiledInterval& interval, Frame
   }
 }
 
-/// Frames to decode before the first one of an interval when its sources are newly read there. The dearest
-/// source counts: the others wait for it in the same turn, but as a rule only one opens at a cut.
+/// Frames to decode before the first one of an interval when its sources are newly read there, as many as would take what the
+/// pictures do. The dearest source counts: the others wait for it in the same turn, but as a rule only one opens at a cut.
 Frames frames_to_reach(const Program& program, const CompiledInterval& interval, Frames at, const TapPattern& taps) {
-  Frames most = 0;
-  each_source(program, interval, at, taps, {},
-              [&](const CompiledSegment& s, Frames n) { most = std::max(most, frames_before(s.media, n)); });
-  return most;
+  double most = 0;
+  each_source(program, interval, at, taps, {}, [&](const CompiledSegment& s, Frames n) {
+    most = std::max(most, static_cast<double>(frames_before(s.media, n)) / s.pictures);
+  });
+  return std::llround(most);
 }
 
 /// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of

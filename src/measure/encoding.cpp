@@ -45,8 +45,8 @@ class Timing {
 }  // namespace
 
 Hash128 content_at(const Program& program, Frames frame) {
-  const CompiledSegment* s = main_segment(program, frame);
-  return s ? s->content_identity : Hash128{};
+  const int i = program.interval_at(frame);
+  return i < 0 ? Hash128{} : program.intervals()[static_cast<std::size_t>(i)].texture;
 }
 
 Hash128 encode_key(Form form, int width, int height, const Hash128& content) {
@@ -68,11 +68,19 @@ EncodeCost measured_cost(const Notebook& notebook, const Hash128& content, Key k
   return c;
 }
 
+Hash128 file_key(Form form, int width, int height) { return Hasher().add("file").add(form_id(form)).add(width).add(height).done(); }
+
 Hash128 picture_key(const char* what, const std::string& kind, int width, int height, const Hash128& content) {
   return Hasher().add(what).add("pictures").add(kind).add(width).add(height).add(content).done();
 }
 
 }  // namespace
+
+double file_ms(const Notebook& notebook, Form form, int width, int height) {
+  std::vector<float> all;
+  for (const EncodeSample& s : notebook.encode(file_key(form, width, height))) all.push_back(s.wall_ms);
+  return mean(all);
+}
 
 EncodeCost picture_cost(const Notebook& notebook, const std::string& kind, int width, int height, const Hash128& content) {
   return measured_cost(notebook, content, [&](const Hash128& of) { return picture_key("encode", kind, width, height, of); });
@@ -110,20 +118,36 @@ EncodeCost encode_cost(const Notebook& notebook, const Timeline& t, Form form, i
 namespace {
 
 /// Hands `count` pictures to a new movie, one by one, and closes it.
-Result<Encoded> encode(Result<std::unique_ptr<MovieWriter>> writer, std::size_t count, Form form, const fs::path& file,
+Result<Encoded> encode(const std::function<Result<std::unique_ptr<MovieWriter>>()>& create, std::size_t count, Form form, const fs::path& file,
                        const std::function<Result<void>(MovieWriter&, std::size_t)>& write) {
-  if (!writer) return std::unexpected(writer.error());
   Encoded e;
+  const Timing opening;
+  const auto writer = create();
+  if (!writer) return std::unexpected(writer.error());
+  e.file = opening.of(1);
   const Timing all;
-  // The first one searches longer for how coarsely it may quantise than those that follow on their like.
   for (std::size_t i = 0; i < count; ++i) {
     const Timing one;
     if (auto r = write(**writer, i); !r) return std::unexpected(r.error());
-    if (i > 0 || count == 1) e.samples.push_back(one.of(1));
+    e.samples.push_back(one.of(1));
   }
+  const Timing closing;
   if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
-  // What looks ahead has not begun with a picture when it is handed over.
-  if (has_lookahead(form)) e.samples = {all.of(static_cast<double>(count))};
+  if (has_lookahead(form)) {
+    // What looks ahead has not begun with a picture when it is handed over.
+    e.samples = {all.of(static_cast<double>(count))};
+  } else {
+    // The first one searches longer for how coarsely it may quantise than those that follow on their like.
+    double more_ms = 0;
+    if (count > 1) {
+      const auto first = static_cast<double>(e.samples.front().wall_ms);
+      e.samples.erase(e.samples.begin());
+      double sum = 0;
+      for (const EncodeSample& s : e.samples) sum += static_cast<double>(s.wall_ms);
+      more_ms = std::max(0.0, first - sum / static_cast<double>(e.samples.size()));
+    }
+    e.file.wall_ms += closing.of(1).wall_ms + static_cast<float>(more_ms);
+  }
   std::error_code none;
   e.bytes = static_cast<float>(fs::file_size(file, none)) / static_cast<float>(count);
   return e;
@@ -132,12 +156,12 @@ Result<Encoded> encode(Result<std::unique_ptr<MovieWriter>> writer, std::size_t 
 }  // namespace
 
 Result<Encoded> encode_pictures(std::span<const FrameResult> pictures, Form form, const Timeline& t, const fs::path& file) {
-  return encode(MovieWriter::create(file.string(), form, t.width, t.height, t.rate), pictures.size(), form, file,
+  return encode([&] { return MovieWriter::create(file.string(), form, t.width, t.height, t.rate); }, pictures.size(), form, file,
                 [&](MovieWriter& writer, std::size_t i) { return writer.write(pictures[i].image); });
 }
 
 Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int width, int height, Rate rate, const fs::path& file) {
-  return encode(MovieWriter::create_like(*pictures.front(), file.string(), form, width, height, rate), pictures.size(), form, file,
+  return encode([&] { return MovieWriter::create_like(*pictures.front(), file.string(), form, width, height, rate); }, pictures.size(), form, file,
                 [&](MovieWriter& writer, std::size_t i) { return writer.write(*pictures[i]); });
 }
 
@@ -188,9 +212,11 @@ bool size_is_known(const Notebook& notebook, Form form, int width, int height, c
 
 Hash128 copy_content(const CompiledSegment& source) { return Hasher().add("copy").add(source.content_identity).add(source.joins_fields).done(); }
 
-void note_encoded(Notebook& notebook, Form form, const Timeline& t, const Hash128& content, const Encoded& e) {
-  for (const Hash128& of : {content, Hash128{}}) notebook.add_encode(encode_key(form, t.width, t.height, of), e.samples);
-  note_sizes(notebook, form, t.width, t.height, content, {&e.bytes, 1});
+void note_encoded(Notebook& notebook, Form form, int width, int height, const Hash128& content, const Encoded& e, bool copy) {
+  notebook.add_encode(encode_key(form, width, height, content), e.samples);
+  if (!copy) notebook.add_encode(encode_key(form, width, height), e.samples);
+  notebook.add_encode(file_key(form, width, height), {&e.file, 1});
+  note_sizes(notebook, form, width, height, content, {&e.bytes, 1});
 }
 
 void note_form_needed(Notebook& notebook, const Hash128& content, Form needed) {
@@ -268,7 +294,7 @@ Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form
   const auto look = [&](const Hash128& content, std::span<const FrameResult> pictures, const fs::path& place) -> Result<void> {
     const auto encoded = encode_pictures(pictures, form, t, place / (std::string("tried") + form_extension(form)));
     if (!encoded) return std::unexpected(encoded.error());
-    note_encoded(notebook, form, t, content, *encoded);
+    note_encoded(notebook, form, t.width, t.height, content, *encoded);
     return {};
   };
   return measure_contents(program, range, workers, folder, seconds, stop, {has_lookahead(form) ? 12 : 6, known, look});

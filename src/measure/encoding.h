@@ -6,7 +6,8 @@
 
 namespace gc {
 
-/// Contents whose pictures are about equally hard to encode: what the stack of the lowest visible segment starts from.
+/// Names contents whose pictures are about equally hard to encode: what the visible layers start from, with the effects that
+/// change detail. Grades count for nothing.
 Hash128 content_at(const Program& program, Frames frame);
 
 /// Where the notebook keeps what encoding a frame takes; without a content, of any.
@@ -23,18 +24,23 @@ struct EncodeCost {
 /// timeline are kept, times what this form takes against it.
 EncodeCost encode_cost(const Notebook& notebook, const Timeline& timeline, Form form, int width, int height, const Hash128& content = {});
 
+/// What opening and closing a file of this form takes, with what its first picture costs more than others, ms; 0 when nothing is
+/// known. Every piece of rendered media is a file (seen: FFV1 80 ms, VC-3 few).
+double file_ms(const Notebook& notebook, Form form, int width, int height);
+
 /// A few pictures encoded into a file, one after another.
 struct Encoded {
   std::vector<EncodeSample> samples;
-  float bytes = 0;  ///< of one frame, the file's share
+  EncodeSample file{};  ///< see file_ms()
+  float bytes = 0;      ///< of one frame, the file's share
 };
 Result<Encoded> encode_pictures(std::span<const FrameResult> pictures, Form form, const Timeline& timeline, const fs::path& file);
 /// As copies of a source: read, brought to this size and encoded by one thread; reading is not counted.
 Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int width, int height, Rate rate, const fs::path& file);
 /// Names the pictures of a source as they are copied.
 Hash128 copy_content(const CompiledSegment& source);
-/// Keeps it: of this content, and of any.
-void note_encoded(Notebook& notebook, Form form, const Timeline& timeline, const Hash128& content, const Encoded& encoded);
+/// Keeps it: of this content, and, unless it is a copy, whose pictures are encoded in another way, of any.
+void note_encoded(Notebook& notebook, Form form, int width, int height, const Hash128& content, const Encoded& encoded, bool copy = false);
 
 /// The same of pictures that are written one by one, as "png", "tiff", "exr" or "dpx", each of them durable.
 Result<Encoded> write_pictures(std::span<const FrameResult> pictures, const std::string& kind, const fs::path& folder);

@@ -193,10 +193,20 @@ Result<CodedPtr> FrameReader::Impl::take(Frames n, ReadTimes& t, const Hash128& 
   return std::make_shared<CodedPicture>(std::move(*frame));
 }
 
+void FrameReader::Impl::keep_on_the_way(Frames n) {
+  const Frames at = number_of(held->pts);
+  if (at > n - kept_backwards(info) && at <= n) on_the_way.emplace_back(at, held->frame);
+}
+
 Result<FramePtr> FrameReader::Impl::read(Frames n, ReadTimes& t) {
+  for (const auto& [at, frame] : on_the_way)
+    if (at == n) return frame;
+  const bool keeps = backwards && kept_backwards(info) > 1 && (on_the_way.empty() || n < on_the_way.front().first);
+  if (keeps || !backwards) on_the_way.clear();
   if (!near_ahead(n))
     if (auto r = reach(n, t); !r) return std::unexpected(r.error());
   for (;;) {
+    if (keeps) keep_on_the_way(n);
     if (number_of(held->pts) == n && (info.constant || std::abs(held->pts - pts_of(n)) <= grain)) return held->frame;
     if (!ahead && !ended) {
       auto p = decode_one(t, n);
@@ -232,6 +242,7 @@ bool CodedPicture::decoded() const {
 FrameReader::FrameReader(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
 FrameReader::~FrameReader() = default;
 const MediaInfo& FrameReader::info() const { return impl_->info; }
+void FrameReader::backwards(bool is) { impl_->backwards = is; }
 void FrameReader::keep(int frames) {
   impl_->keep = std::max(impl_->keep, static_cast<std::size_t>(std::max(0, frames)));
 }
@@ -295,7 +306,7 @@ Result<CodedPtr> FrameReader::take_progressive(Frames n, ReadTimes* times) {
 std::uint64_t FrameReader::memory() const {
   constexpr std::uint64_t kReferences = 5;  // pictures that a long-GOP decoder keeps for others, commonly
   const std::uint64_t picture = static_cast<std::uint64_t>(info().width) * static_cast<std::uint64_t>(info().height) * 3;
-  return picture * (kReferences + impl_->decoder.threads.size() + impl_->recent.size());
+  return picture * (kReferences + impl_->decoder.threads.size() + impl_->recent.size() + impl_->on_the_way.size());
 }
 
 Result<std::vector<Hash128>> picture_hashes(const std::string& path) {
@@ -316,6 +327,14 @@ Result<std::vector<Hash128>> FrameReader::coded_hashes() {
     if (s.packet->stream_index == s.stream->index)
       all.push_back(hash_bytes(s.packet->data, static_cast<std::size_t>(s.packet->size)));
   }
+}
+
+Frames kept_backwards(const MediaInfo& info) {
+  // Where a picture may last for several frames, those on the way are not told by their numbers.
+  if (info.intra || info.still || !info.constant) return 1;
+  constexpr double kMemory = 192e6;
+  const double picture = static_cast<double>(info.width) * info.height * (info.bits > 8 ? 4 : 2);
+  return std::clamp(static_cast<Frames>(kMemory / std::max(1.0, picture)), Frames{4}, Frames{32});
 }
 
 Frames frames_before(const MediaInfo& info, Frames n) {

@@ -135,6 +135,9 @@ class FrameReader {
   const MediaInfo& info() const;
   /// How many of the frames read last are kept, so that an effect that needs neighbours reads none twice.
   void keep(int frames);
+  /// Whether frames are asked for one before the other. What builds on others is decoded forwards all the same, so the pictures
+  /// on the way are kept, kept_backwards() of them.
+  void backwards(bool is);
   /// The frame shown at n frames from the file's first. Fails past the end ("ends early") and on damage.
   Result<FramePtr> read(Frames n, ReadTimes* times = nullptr);
   /// The same in two steps: what has to go in order is done here, the rest when the picture is asked for, by whichever
@@ -153,6 +156,9 @@ class FrameReader {
   explicit FrameReader(std::unique_ptr<Impl> impl);
   std::unique_ptr<Impl> impl_;
 };
+
+/// How many pictures are kept while frames are read backwards, by their size; 1 where each stands alone or the rate varies.
+Frames kept_backwards(const MediaInfo& info);
 
 /// Frames that have to be decoded before frame n when reading starts there; 0 for a key frame and for intra
 /// files.

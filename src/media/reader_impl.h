@@ -50,6 +50,8 @@ struct FrameReader::Impl {
   std::optional<Sequence> sequence;
   std::size_t keep = 0;
   std::deque<std::pair<Frames, CodedPtr>> recent;
+  bool backwards = false;
+  std::vector<std::pair<Frames, FramePtr>> on_the_way;  ///< to a frame that was reached while going backwards, itself too
   Frames next = -1;  ///< frame of the packet that is read next, where pictures stand alone; −1: not known
 
   std::shared_ptr<FieldJoiner> fields = std::make_shared<FieldJoiner>();
@@ -132,6 +134,8 @@ struct FrameReader::Impl {
   Result<CodedPtr> take_alone(Frames n, ReadTimes& t, const Hash128& expected);
   Result<CodedPtr> take(Frames n, ReadTimes& t, const Hash128& expected);
   Result<FramePtr> read(Frames n, ReadTimes& t);
+  /// Keeps the picture that is held, if it is one of those just before frame n.
+  void keep_on_the_way(Frames n);
 };
 
 }  // namespace gc

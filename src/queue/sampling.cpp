@@ -78,7 +78,7 @@ Result<bool> sample(RenderSubject subject, const ProgramPtr& played, const Prere
   if (!encoded) return std::unexpected(encoded.error());
   const auto each_ms = static_cast<float>(looked_ms / static_cast<double>(pictures.size()));
   for (EncodeSample& s : encoded->samples) s.wall_ms += each_ms, s.cpu_ms += each_ms;
-  note_encoded(*options.notebook, subject.form, t, content, *encoded);
+  note_encoded(*options.notebook, subject.form, t.width, t.height, content, *encoded);
   play_back(played, {file, static_cast<Frames>(pictures.size()), subject.form, t.width, t.height}, options);
   return true;
 }
@@ -118,9 +118,7 @@ Result<bool> sample(const Copying& c, const ProgramPtr& played, const PrerenderO
   const fs::path file = scratch->path() / (std::string("sample") + form_extension(c.as.form));
   const auto encoded = encode_copies(pictures, c.as.form, c.as.width, c.as.height, c.of->source_rate, file);
   if (!encoded) return std::unexpected(encoded.error());
-  const Hash128 content = copy_content(*c.of);
-  options.notebook->add_encode(encode_key(c.as.form, c.as.width, c.as.height, content), encoded->samples);
-  note_sizes(*options.notebook, c.as.form, c.as.width, c.as.height, content, {&encoded->bytes, 1});
+  note_encoded(*options.notebook, c.as.form, c.as.width, c.as.height, copy_content(*c.of), *encoded, true);
   play_back(played, {file, static_cast<Frames>(pictures.size()), c.as.form, c.as.width, c.as.height}, options);
   return true;
 }

@@ -19,8 +19,6 @@
 namespace gc {
 namespace {
 
-constexpr Frames kLongPiece = 96;  ///< of pieces that are encoded each at one go
-
 /// Text over the lower edge of a picture.
 void burn_in(Image& image, const std::string& text) {
   const EffectType& title = title_generator();

@@ -9,12 +9,12 @@
 namespace gc {
 double mean_stage_ms(const Notebook& notebook, const StageRef& stage) { return mean(notebook.stage(stage).ms); }
 
-double piece_ms(const Notebook& notebook) {
+double piece_ms(const Notebook& notebook, Form form, int width, int height, double base) {
   constexpr double kUsual = 150;
   const std::vector<EncodeSample> measured = notebook.encode(piece_key());
   double sum = 0;
   for (const EncodeSample& s : measured) sum += static_cast<double>(s.wall_ms);
-  return measured.empty() ? kUsual : sum / static_cast<double>(measured.size());
+  return (measured.empty() ? kUsual : sum / static_cast<double>(measured.size())) + base * file_ms(notebook, form, width, height);
 }
 
 Frames pieces_in(Frames frames) {
@@ -44,11 +44,15 @@ EncodeCost Pricing::encode(Form form, const Hash128& content) const {
 }
 
 double Pricing::frames(const std::vector<FrameRange>& ranges, Form form, const std::optional<Hash128>& content) const {
-  return frames_as(ranges, [&](const Hash128& of) { return encode(form, content.value_or(of)); });
+  const Timeline& t = *program_->timeline();
+  Frames pieces = 0;
+  for (const FrameRange& r : ranges)
+    for (const IntervalCost& c : costs_.intervals) pieces += pieces_in(std::min(r.out, c.out) - std::max(r.in, c.in));
+  return frames_as(ranges, [&](const Hash128& of) { return encode(form, content.value_or(of)); }) +
+         piece_ms(notebook_, form, t.width, t.height, costs_.base) * static_cast<double>(pieces) / 1000;
 }
 
 double Pricing::frames_as(const std::vector<FrameRange>& ranges, const std::function<EncodeCost(const Hash128&)>& encoding) const {
-  const double each_piece = piece_ms(notebook_);
   double ms = 0;
   for (const FrameRange& r : ranges) {
     bool first = true;
@@ -60,7 +64,6 @@ double Pricing::frames_as(const std::vector<FrameRange>& ranges, const std::func
         if (stage.kind == StageKind::display) process -= stage.ms;  // no screen is there to make a picture for
       const EncodeCost code = encoding(content_at(*program_, c.in));
       ms += n * std::max({code.wall_ms, c.fetch_ms, (c.fetch_ms + std::max(0.0, process) + code.cpu_ms) / workers_});
-      ms += each_piece * static_cast<double>(pieces_in(static_cast<Frames>(n)));
       if (first) ms += entry_ms(c, r.in);
       first = false;
     }
@@ -110,7 +113,7 @@ double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) 
     if (first) ms += entry_ms(c, std::max(made.in, c.in));
     first = false;
   }
-  return (ms + piece_ms(notebook_) * static_cast<double>(pieces_in(made.length()))) / 1000;
+  return (ms + piece_ms(notebook_, form, t.width, t.height, costs_.base) * static_cast<double>(pieces_in(made.length()))) / 1000;
 }
 
 }  // namespace gc

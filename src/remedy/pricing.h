@@ -11,8 +11,9 @@
 namespace gc {
 
 /// What a piece takes besides its frames: its room, reading it back, and making it durable. As measured on this seat; before
-/// that as seen on this program's own renders, 0.1 to 0.2 s with files synced to a local drive.
-double piece_ms(const Notebook& notebook);
+/// that as seen on this program's own renders, 0.1 to 0.2 s with files synced to a local drive. And its file, file_ms(), as
+/// crowded as the seat is.
+double piece_ms(const Notebook& notebook, Form form, int width, int height, double base);
 /// Pieces that an interval of so many frames is cut into: as cut_in_pieces() does.
 Frames pieces_in(Frames frames);
 
@@ -29,8 +30,10 @@ class Pricing {
   /// Seconds for finished frames, by costs alone.
   /// @param content what encoding them goes by; nothing: what each frame starts from
   double frames(const std::vector<FrameRange>& ranges, Form form, const std::optional<Hash128>& content = {}) const;
-  /// The same, each frame costing what `code` says of the content that it starts from.
+  /// The same without what pieces take, each frame costing what `code` says of its content.
   double frames_as(const std::vector<FrameRange>& ranges, const std::function<EncodeCost(const Hash128& content)>& code) const;
+  /// What encoding a frame takes, as crowded as the seat is.
+  EncodeCost encode(Form form, const Hash128& content) const;
   /// As crowded as the seat is.
   double base() const { return costs_.base; }
   /// Bytes of finished frames.
@@ -43,8 +46,6 @@ class Pricing {
 
  private:
   double entry_ms(const IntervalCost& c, Frames at) const;
-  /// As crowded as the seat is.
-  EncodeCost encode(Form form, const Hash128& content) const;
 
   ProgramPtr program_;
   const Notebook& notebook_;

@@ -33,12 +33,13 @@ void Decoders::prepare(const FrameRecipe& recipe) {
     auto reader = FrameReader::open(request.path, threads_);
     if (reader) {
       if (request.keep > 0) (*reader)->keep(request.keep);
+      (*reader)->backwards(request.backwards);
       // What cannot be read is told when it is wanted.
       (void)(request.fields ? (*reader)->take_progressive(request.frame) : (*reader)->take(request.frame));
     }
     const std::lock_guard lock(mutex_);
     if (reader) {
-      open_.push_front({request.use, request.path, std::move(*reader), frames_});
+      open_.push_front({request.use, request.path, std::move(*reader), frames_, {}});
       close_some();
     }
     preparing_.erase(key);
@@ -57,7 +58,7 @@ Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& i
   if (it == open_.end()) {
     auto reader = FrameReader::open(request.path, threads_);
     if (!reader) return std::unexpected(reader.error());
-    open_.push_front({request.use, request.path, std::move(*reader), frames_});
+    open_.push_front({request.use, request.path, std::move(*reader), frames_, {}});
     times.read_ms += opening.ms();
     times.cold = true;
     close_some();
@@ -68,13 +69,20 @@ Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& i
   open_.front().asked = frames_;
   if (request.keep > 0) open_.front().reader->keep(request.keep);
   FrameReader& reader = *open_.front().reader;
+  reader.backwards(request.backwards);
   const DoingScope says(words_of(request.decode));
   auto picture = request.fields ? reader.take_progressive(request.frame, &times)
                                 : reader.take(request.frame, &times, request.checksum);
   if (!picture) return std::unexpected(picture.error());
-  if (times.decoded + times.taken > 0) {
+  // A frame takes as many pictures as the next ones do on the mean. Backwards most are found among those that were decoded on
+  // the way to an earlier one: each takes its share of that.
+  ReadTimes& latest = open_.front().latest;
+  const bool reads = times.decoded + times.taken > 0, backwards = request.backwards && !reader.info().intra;
+  if (reads) latest = times;
+  const double each = reader.info().intra ? 1 : backwards ? request.pictures : std::max(1.0f, request.pictures);
+  if (reads || backwards) {
     auto& [sum, pictures] = by_use_[request.use];
-    sum.first += times.turn_ms(), sum.second += times.beside_ms(), ++pictures;
+    sum.first += each * latest.turn_ms(), sum.second += each * latest.beside_ms(), ++pictures;
   }
   into.decodes_between = into.decodes_between || !reader.info().intra;
   into.waited_ms += times.waited_ms;
@@ -92,7 +100,7 @@ Result<Fetched::Picture> Decoders::take(const DecodeRequest& request, Fetched& i
   log.push_back({StageKind::decode, request.decode.key, static_cast<float>(wall), static_cast<float>(own),
                  request.decode.owner, gauge_around()});
   log.back().ended_ms = now_ms();
-  if (by_threads) log.back().work_ms = static_cast<float>(times.work_of_one_ms());
+  if (by_threads || backwards) log.back().work_ms = static_cast<float>(each * latest.work_of_one_ms());
   return Fetched::Picture{*picture, true};
 }
 

@@ -134,6 +134,9 @@ struct CompiledSegment {
   CompiledEffect generator;
   std::vector<CompiledEffect> effects;  ///< those that run: enabled, known and not without effect
   StageRef read, decode, convert;       ///< of a source; `convert` is also that of a generator
+  /// Pictures of a source that are decoded for one frame of the timeline, on the mean: by its rate and speed, and of what is
+  /// built on other pictures by what is decoded on the way.
+  double pictures = 1;
   StageRef fields;                      ///< making one picture of two fields
   bool joins_fields = false;
   StageRef retime;                      ///< blending or flow between two frames
@@ -195,6 +198,8 @@ struct CompiledInterval {
   std::optional<StageRef> straight;
   /// Names everything that its frames depend on, but not where it lies on the timeline: the same after a ripple.
   Hash128 identity{};
+  /// Names pictures that are about equally hard to encode: what the layers start from, and what their stacks do to detail.
+  Hash128 texture{};
 };
 
 /// One picture to fetch before a frame can be processed.
@@ -209,6 +214,8 @@ struct DecodeRequest {
   Hash128 checksum{};                ///< of the coded picture; zero: not known
   bool rendered = false;             ///< rendered media, which are given up when they cannot be read
   Hash128 name{};                    ///< by which its picture is found, see request_name()
+  float pictures = 1;                ///< decoded for one frame on the mean, as of its segment
+  bool backwards = false;
 };
 /// Names the picture of frame n for a use: of its source, or of rendered media that stand for the segment's.
 Hash128 request_name(const Hash128& use, Frames n);

@@ -147,7 +147,7 @@ class Gathering {
           return fetch(p, {use, TapKind::source}, n, name, std::move(*hit), keep);
     recipe_.live.push_back(use);
     recipe_.requests.push_back({s.path, n, use, s.read, s.decode, s.content == Content::offline, keep,
-                                s.joins_fields ? &s.fields : nullptr, {}, false, name});
+                                s.joins_fields ? &s.fields : nullptr, {}, false, name, static_cast<float>(s.pictures), s.segment->speed.num < 0});
   }
 
   void fetch(const Program& p, TapUse is, Frames frame, const Hash128& name, SealHit hit, int keep) {

@@ -100,6 +100,31 @@ TEST_P(Decoding, GivesTheSamePicturesWithAnyThreadsAfterAnySeek) {
   }
 }
 
+// Pictures that build on others are decoded forwards, whichever way they are played: no group of them more than once, or the
+// last frame of a group would take as long as all of it.
+TEST_P(Decoding, BackwardsTakesHardlyMoreThanForwards) {
+  const test::TempFolder dir;
+  const std::string file = coded(dir, GetParam());
+  const std::vector<Hash128> reference = in_order(file);
+  for (const int threads : {1, 3}) {
+    auto reader = FrameReader::open(file, threads);
+    ASSERT_TRUE(reader) << reader.error().text();
+    (*reader)->backwards(true);
+    int decoded = 0;
+    for (Frames n = 71; n >= 0; --n) {
+      ReadTimes times;
+      const auto frame = (*reader)->read(n, &times);
+      ASSERT_TRUE(frame) << "frame " << n << ": " << frame.error().text();
+      ASSERT_EQ(hash_of(**frame), reference[static_cast<std::size_t>(n)]) << "frame " << n << ", " << threads << " threads";
+      decoded += times.decoded;
+    }
+    EXPECT_LE(decoded, 2 * 72) << threads << " threads";
+    // And forwards again from anywhere.
+    (*reader)->backwards(false);
+    for (Frames n = 30; n < 40; ++n) ASSERT_EQ(hash_of(**(*reader)->read(n)), reference[static_cast<std::size_t>(n)]);
+  }
+}
+
 TEST_P(Decoding, GivesTheSamePicturesToManyWorkers) {
   const test::TempFolder dir;
   const std::string file = coded(dir, GetParam());
@@ -193,6 +218,53 @@ TEST(Turn, StagesOfMediaKnowIt) {
     if (s.kind == StageKind::decode) EXPECT_GT(turn_share(s, 2), 0.5);
   for (const StageRef& s : p->stages(25))
     if (s.kind == StageKind::decode) EXPECT_EQ(turn_share(s, 2), 0);
+}
+
+// What decoding takes of a frame goes by how many pictures it decodes: by the rates, the speed, and where each builds on others
+// by those on the way.
+TEST(Turn, PicturesOfAFrameFollowRateAndSpeed) {
+  const test::TempFolder dir;
+  const std::string long_gop = coded(dir, {"long", "-c:v libx264 -g 24 -bf 2 -pix_fmt yuv420p", false}), jpeg = coded(dir, {"mjpeg", "-c:v mjpeg -pix_fmt yuvj420p", true});
+  const std::string fast = (dir / "fast.mp4").string();
+  ASSERT_TRUE(test::shell("ffmpeg -v error -y -f lavfi -i testsrc2=s=256x144:r=60:d=2 -c:v libx264 -g 30 -pix_fmt yuv420p '" + fast + "'"));
+  MediaCatalog media;
+  const auto made = [&](const std::string& file, Ratio speed, Frames in) {
+    return Program::compile(Build(256, 144).media("m", file, 72).track("V1").segment("s", "m", in, 30).with([&](Segment& s) { s.speed = speed; }).done(), media)->segments()[0];
+  };
+  EXPECT_EQ(made(long_gop, {1, 1}, 0)->pictures, 1);
+  EXPECT_NEAR(made(long_gop, {2, 1}, 0)->pictures, 2, 0.05);
+  EXPECT_NEAR(made(long_gop, {1, 2}, 0)->pictures, 0.5, 0.05);
+  EXPECT_NEAR(made(fast, {1, 1}, 0)->pictures, 2.5, 0.05);
+  // From frame 71 back to 42: the group of 48 to 71 lies decoded when the first frame does, 24 to 47 is decoded to get to 47.
+  EXPECT_NEAR(made(long_gop, {-1, 1}, 71)->pictures, 24.0 / 29, 0.05);
+  EXPECT_EQ(made(jpeg, {-1, 1}, 71)->pictures, 1) << "each stands alone";
+  EXPECT_NEAR(made(jpeg, {1, 2}, 0)->pictures, 0.5, 0.05);
+  const auto twice = made(long_gop, {2, 1}, 0), once = made(long_gop, {1, 1}, 0);
+  EXPECT_NE(twice->decode.key, once->decode.key) << "other work is measured apart";
+  EXPECT_NEAR(twice->decode.terms[0] / once->decode.terms[0], 2, 0.05) << "and estimated by as many pixels";
+}
+
+// Backwards most frames find their picture decoded already. Each takes its share of what that took, or the first of a group would
+// seem dear and all others free.
+TEST(Turn, BackwardsEveryFrameTakesItsShare) {
+  const test::TempFolder dir;
+  const std::string file = coded(dir, {"long", "-c:v libx264 -g 24 -bf 2 -pix_fmt yuv420p", false});
+  MediaCatalog media;
+  const ProgramPtr p =
+      Program::compile(Build(256, 144).media("m", file, 72).track("V1").segment("s", "m", 71, 72).with([](Segment& s) { s.speed = {-1, 1}; }).done(), media);
+  Decoders decoders(12, 1);
+  double before = 0;
+  int found = 0;
+  for (Frames f = 0; f < 72; ++f) {
+    StageLog log;
+    const Fetched fetched = decoders.fetch(*p, p->recipe(f, nullptr), nullptr, log);
+    ASSERT_EQ(fetched.trouble.size(), 0u) << fetched.trouble.front();
+    EXPECT_GT(fetched.turn_ms, 0) << "frame " << f;
+    const bool decoded = std::any_of(log.begin(), log.end(), [](const StageSample& s) { return s.kind == StageKind::decode && s.wall_ms > 0; });
+    if (!decoded) EXPECT_EQ(fetched.turn_ms, before) << "frame " << f;
+    before = fetched.turn_ms, found += !decoded;
+  }
+  EXPECT_EQ(found, 69) << "three groups are decoded, each with the first frame of it that is asked for";
 }
 
 class SameForAll : public CostBook {

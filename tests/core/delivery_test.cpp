@@ -387,6 +387,27 @@ TEST_F(Delivering, SaysHowBigItGetsOnceSomePicturesWereTried) {
   }
 }
 
+// Each piece is made durable, which takes the seat a while: pieces that can be shared end at every cut, those of review copies
+// have 96 frames, and pictures in files of their own are none.
+TEST_F(Delivering, CountsThePiecesThatItsFormIsMadeIn) {
+  const View view = view_of(timeline_, stores_);
+  const auto said = [&](const std::string& form) {
+    DeliveryOptions o = delivery_options(view, stores_, dir_ / (form == "dpx" ? "%04d.dpx" : "whole.mov"), form);
+    o.range = {0, 120};
+    const auto quote = delivery_quote(view.delivered, stores_.shelf.get(), *stores_.notebook, *stores_.media, o, stores_.forecast_options());
+    EXPECT_TRUE(quote) << form;
+    return quote ? quote->modelled_seconds : -1;
+  };
+  std::map<std::string, double> before;
+  const auto note = [&](float piece_ms) { stores_.notebook->add_encode(piece_key(), std::array{EncodeSample{piece_ms, 0}}); };
+  note(0);
+  for (const std::string form : {"rdd36", "h264", "dpx"}) before[form] = said(form);
+  note(2000);  // one second on the mean
+  EXPECT_NEAR(said("rdd36") - before["rdd36"], static_cast<double>(pieces_of(*view.delivered, {{0, 120}}).size()), 1e-3);
+  EXPECT_NEAR(said("h264") - before["h264"], 2, 1e-3);
+  EXPECT_NEAR(said("dpx") - before["dpx"], 0, 1e-3);
+}
+
 // Met is nine of ten within 15 %; one that failed, or whose time the seat did not know, is none of the nine.
 TEST(MadeDeliveries, AreCountedAsTheGoalSays) {
   MadeDelivery good;

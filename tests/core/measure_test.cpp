@@ -55,8 +55,8 @@ TEST_F(Measuring, LearnsEachKindOfFrameOnce) {
 // What encoding takes depends on the picture, so every content is tried; what was not is taken for like the others.
 TEST_F(Measuring, TriesEncodingOnEveryContent) {
   const ProgramPtr p = Program::compile(
-      test::Build(256, 144).track("V1").solid("a", 40, 0.1, 0.2, 0.3, {test::blur("b", 2)}).solid("c", 40, 0.4, 0.2, 0.3).solid("d", 40, 0.1, 0.2, 0.3).done(), media_);
-  EXPECT_EQ(content_at(*p, 0), content_at(*p, 90)) << "whatever the stack does with it";
+      test::Build(256, 144).track("V1").solid("a", 40, 0.1, 0.2, 0.3, {test::an("cdl", {{"slope", {1.1, 1.0, 0.9}}})}).solid("c", 40, 0.4, 0.2, 0.3).solid("d", 40, 0.1, 0.2, 0.3).done(), media_);
+  EXPECT_EQ(content_at(*p, 0), content_at(*p, 90)) << "a grade leaves it as hard as it was";
   EXPECT_NE(content_at(*p, 0), content_at(*p, 50));
   run(p);
   const Timeline& t = *p->timeline();
@@ -69,6 +69,22 @@ TEST_F(Measuring, TriesEncodingOnEveryContent) {
   EXPECT_EQ(*measure_encoding(p, *notebook_, form, {0, 120}, 2, dir_.path(), 60, {}), 0) << "known";
   EXPECT_EQ(*measure_encoding(p, *notebook_, Form::h264_long_gop, {0, 40}, 2, dir_.path(), 60, {}), 1) << "in another form it is not";
   EXPECT_GT(encode_cost(*notebook_, t, Form::h264_long_gop, 256, 144, content_at(*p, 50)).wall_ms, 0) << "as the one that was tried";
+}
+
+TEST_F(Measuring, PicturesAreAlikeToAnEncoderWhereOnlyTheirGradesDiffer) {
+  const auto content = [&](std::vector<Effect> stack) {
+    return content_at(*Program::compile(test::Build(256, 144).track("V1").solid("a", 40, 0.1, 0.2, 0.3, std::move(stack)).done(), media_), 0);
+  };
+  const Hash128 plain = content({});
+  EXPECT_EQ(content({test::an("cdl", {{"slope", {1.1, 1.0, 0.9}}})}), plain);
+  EXPECT_NE(content({test::blur("b", 2)}), plain) << "less detail";
+  EXPECT_NE(content({test::blur("b", 2)}), content({test::blur("b", 8)}));
+  EXPECT_NE(content({test::an("grain", {{"amount", 0.2}})}), plain) << "grain is made pixel by pixel, as a grade is, and another in each frame";
+  const auto shown = [](double sigma) { return test::Build(64, 64).track("V1").solid("x", 40, 0.1, 0.2, 0.3, {test::blur("b", sigma)}).done()->tracks; };
+  const ProgramPtr two = Program::compile(
+      test::Build(256, 144).composition("one", shown(1)).composition("other", shown(8)).track("V1").use("u", "one", 40).use("v", "other", 40).use("w", "one", 40).done(), media_);
+  EXPECT_NE(content_at(*two, 0), content_at(*two, 40));
+  EXPECT_EQ(content_at(*two, 0), content_at(*two, 80));
 }
 
 // By the formula of docs/model.md, with costs that are stated.
