@@ -27,7 +27,8 @@ Spent spent_on(const FrameResult& r) {
   s.faulted = r.page_faults > 0;
   for (const StageSample& stage : r.stages) {
     const double ms = static_cast<double>(stage.by_wall ? stage.wall_ms : stage.cpu_ms);
-    if (stage.kind == StageKind::decode) s.decode += static_cast<double>(stage.work_ms > 0 ? stage.work_ms : stage.cpu_ms);
+    // Of a frame that others were skipped for, all pictures count that were decoded; `work_ms` is its own share.
+    if (stage.kind == StageKind::decode && stage.wall_ms > 0) s.decode += static_cast<double>(std::max(stage.work_ms, stage.cpu_ms));
     if (stage.kind == StageKind::read) s.read += ms;
     else if (stage.kind == StageKind::transfer) s.transfer += ms;
     else if (stage.by_wall && stage.cpu_ms < 0.5f * stage.wall_ms) s.accelerator += ms;

@@ -159,6 +159,20 @@ TEST_F(Scripted, ADisplayThatBlocksIsNamed) {
   EXPECT_FALSE(p.log[80].dropped);
 }
 
+// Three pictures of 40 ms were decoded for a frame that others were skipped for: that is what it spent, its own share being one of
+// them. Where a picture was decoded for another frame nothing was spent.
+TEST(WhatFramesSpend, CountsEveryPictureThatWasDecoded) {
+  FrameResult r;
+  StageSample decode;
+  decode.kind = StageKind::decode, decode.wall_ms = decode.cpu_ms = 120, decode.work_ms = 40;
+  r.stages = {decode};
+  EXPECT_FLOAT_EQ(static_cast<float>(spent_on(r).decode), 120);
+  r.stages[0].wall_ms = r.stages[0].cpu_ms = 25;  // two threads worked beside each other
+  EXPECT_FLOAT_EQ(static_cast<float>(spent_on(r).decode), 40);
+  r.stages[0].wall_ms = r.stages[0].cpu_ms = 0;
+  EXPECT_EQ(spent_on(r).decode, 0);
+}
+
 TEST_F(Scripted, EachCauseIsToldByWhatBoundTheFrames) {
   const std::pair<Stall::On, Cause> kEach[] = {{Stall::On::read, Cause::disk},
                                                {Stall::On::decode, Cause::decode},
