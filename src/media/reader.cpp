@@ -199,10 +199,14 @@ void FrameReader::Impl::keep_on_the_way(Frames n) {
 }
 
 Result<FramePtr> FrameReader::Impl::read(Frames n, ReadTimes& t) {
+  // Whoever steps back a little will step back again, said beforehand or not.
+  constexpr Frames kStep = 8;
+  const Frames before = std::exchange(asked, n);
   for (const auto& [at, frame] : on_the_way)
     if (at == n) return frame;
-  const bool keeps = backwards && kept_backwards(info) > 1 && (on_the_way.empty() || n < on_the_way.front().first);
-  if (keeps || !backwards) on_the_way.clear();
+  const bool back = backwards || (n < before && before - n <= kStep);
+  const bool keeps = back && kept_backwards(info) > 1 && (on_the_way.empty() || n < on_the_way.front().first);
+  if (keeps || !back) on_the_way.clear();
   if (!near_ahead(n))
     if (auto r = reach(n, t); !r) return std::unexpected(r.error());
   for (;;) {

@@ -51,6 +51,7 @@ struct FrameReader::Impl {
   std::size_t keep = 0;
   std::deque<std::pair<Frames, CodedPtr>> recent;
   bool backwards = false;
+  Frames asked = -1;  ///< before the frame in hand, of what is read in order
   std::vector<std::pair<Frames, FramePtr>> on_the_way;  ///< to a frame that was reached while going backwards, itself too
   Frames next = -1;  ///< frame of the packet that is read next, where pictures stand alone; −1: not known
 

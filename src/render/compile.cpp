@@ -256,7 +256,8 @@ class Compiler {
   void pace_of_pictures(CompiledSegment& c) const {
     constexpr Frames kMostFrames = 2000;
     constexpr double kLeast = 0.1;  // nothing is gone by for free: what lies before the first frame is told in such frames
-    if (c.media.still || (c.segment->speed == Ratio{1, 1} && c.source_rate.nominal() == timeline_->rate.nominal())) return;
+    // Of a variable rate frames are counted in its finest step: how many pictures there are in so many is not known.
+    if (c.media.still || !c.media.constant || (c.segment->speed == Ratio{1, 1} && c.source_rate.nominal() == timeline_->rate.nominal())) return;
     const Frames from = c.live_in, to = std::min(c.live_out, from + kMostFrames);
     if (to - from < 2) return;
     Frames before = c.frame_at(from, timeline_->rate), lowest = before - frames_before(c.media, before), decoded = 0;

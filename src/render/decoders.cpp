@@ -31,15 +31,16 @@ void Decoders::prepare(const FrameRecipe& recipe) {
       if (find(request) != open_.end() || !preparing_.insert(key).second) continue;
     }
     auto reader = FrameReader::open(request.path, threads_);
+    ReadTimes times;
     if (reader) {
       if (request.keep > 0) (*reader)->keep(request.keep);
       (*reader)->backwards(request.backwards);
       // What cannot be read is told when it is wanted.
-      (void)(request.fields ? (*reader)->take_progressive(request.frame) : (*reader)->take(request.frame));
+      (void)(request.fields ? (*reader)->take_progressive(request.frame, &times) : (*reader)->take(request.frame, &times));
     }
     const std::lock_guard lock(mutex_);
     if (reader) {
-      open_.push_front({request.use, request.path, std::move(*reader), frames_, {}});
+      open_.push_front({request.use, request.path, std::move(*reader), frames_, times});
       close_some();
     }
     preparing_.erase(key);

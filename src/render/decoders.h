@@ -58,7 +58,7 @@ class Decoders {
     std::string path;
     std::unique_ptr<FrameReader> reader;
     std::uint64_t asked = 0;  ///< number of the frame that asked for it last
-    ReadTimes latest{};       ///< of the latest read that decoded something
+    ReadTimes latest;         ///< of the latest read that decoded something
   };
   Result<Fetched::Picture> take(const DecodeRequest& request, Fetched& into, StageLog& log,
                                 std::unique_lock<std::mutex>& lock);
