@@ -100,8 +100,8 @@ TEST_P(Decoding, GivesTheSamePicturesWithAnyThreadsAfterAnySeek) {
   }
 }
 
-// Pictures that build on others are decoded forwards, whichever way they are played: no group of them more than once, or the
-// last frame of a group would take as long as all of it.
+// Pictures that build on others are decoded forwards, whichever way they are played. Those on the way are kept,
+// or each frame of a group would take as long as all before it.
 TEST_P(Decoding, BackwardsTakesHardlyMoreThanForwards) {
   const test::TempFolder dir;
   const std::string file = coded(dir, GetParam());
