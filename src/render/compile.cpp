@@ -9,6 +9,7 @@
 #include "media/identity.h"
 #include "media/writer.h"
 #include "render/device.h"
+#include "render/pictures.h"
 #include "render/program.h"
 #include "render/stage_refs.h"
 #include "timeline/keys.h"
@@ -229,7 +230,7 @@ class Compiler {
         static_cast<double>(info->width) * info->height / 1e6,
         static_cast<double>(info->bytes) / static_cast<double>(std::max<Frames>(1, info->frames)) / 1e6,
         info->alone ? 0 : info->decode_threads);
-    pace_of_pictures(c);
+    cost_by_pictures(c, timeline_->rate);
     Hasher convert = key(("convert " + info->pixel_format).c_str());
     if (seen_width != width_ || seen_height != height_ || aspect != 1)
       convert.add(info->width).add(info->height).add(static_cast<std::int64_t>(c.segment->fit));
@@ -250,38 +251,6 @@ class Compiler {
     if (auto step = colour_step(space, timeline_->working_space, c.segment->id, StageKind::convert))
       c.effects.push_back(std::move(*step));
     retime(c, identity);
-  }
-
-  /// How many pictures of its source one frame takes, where that is not one for one: what is read and decoded costs by that.
-  void pace_of_pictures(CompiledSegment& c) const {
-    constexpr Frames kMostFrames = 2000;
-    constexpr double kLeast = 0.1;  // nothing is gone by for free: what lies before the first frame is told in such frames
-    // Of a variable rate frames are counted in its finest step: how many pictures there are in so many is not known.
-    if (c.media.still || !c.media.constant || (c.segment->speed == Ratio{1, 1} && c.source_rate.nominal() == timeline_->rate.nominal())) return;
-    const Frames from = c.live_in, to = std::min(c.live_out, from + kMostFrames);
-    if (to - from < 2) return;
-    Frames before = c.frame_at(from, timeline_->rate), lowest = before - frames_before(c.media, before), decoded = 0;
-    const Frames kept = kept_backwards(c.media);
-    lowest = std::max(lowest, before - kept + 1);
-    for (Frames f = from + 1; f < to; ++f) {
-      const Frames n = c.frame_at(f, timeline_->rate);
-      if (c.media.intra) {
-        decoded += n != before;
-      } else if (n > before) {
-        decoded += n - before;
-      } else if (n < lowest) {
-        const Frames from_key = frames_before(c.media, n);
-        decoded += from_key + 1, lowest = std::max(n - from_key, n - kept + 1);
-      }
-      before = n;
-    }
-    // In steps, so that segments at the same pace are the same work.
-    c.pictures = std::max(kLeast, std::round(20.0 * static_cast<double>(decoded) / static_cast<double>(to - from - 1)) / 20);
-    if (c.pictures == 1) return;
-    for (StageRef* s : {&c.read, &c.decode}) {
-      s->key = Hasher().add(s->key).add("pictures").add(fmt::format("{:.2f}", c.pictures)).done();
-      for (float& t : s->terms) t *= static_cast<float>(c.pictures);
-    }
   }
 
   /// Whether frames fall between source frames, and what is done then.
@@ -619,23 +588,6 @@ class Compiler {
     h.add(in - l.in).add(l.out - l.in).add(l.identity);
     add(*l.to);
     if (l.to_matte) add_identity(h.add("matte"), *l.to_matte, in);
-  }
-
-  /// A grade leaves a picture about as hard to encode as it was; blur and grain do not.
-  static Hash128 texture_of(const CompiledInterval& interval) {
-    Hasher h;
-    const auto add = [&](const CompiledSegment& s) {
-      h.add(s.content_identity);
-      if (s.inner)
-        for (const CompiledInterval& i : s.inner->intervals()) h.add(i.texture);
-      for (const CompiledEffect& e : s.effects)
-        if (!e.point || e.moving) h.add(e.identity);
-    };
-    for (const CompiledLayer& l : interval.layers) {
-      add(*l.from);
-      if (l.to) add(*l.to);
-    }
-    return h.done();
   }
 
   /// Whether an interval is one source that nothing is done to, and what bringing it to the screen costs then.
