@@ -170,10 +170,10 @@ Matches total(const std::vector<TimelineScore>& all, Matches TimelineScore::* of
 
 }  // namespace
 
-TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, const ScoreOptions& options,
-                             const std::atomic<bool>& stop) {
+Result<TimelineScore> score_timeline(const ProgramPtr& program, std::uint64_t seed, Notebook& notebook, const ScoreOptions& options,
+                                     const std::atomic<bool>& stop) {
   TimelineScore t;
-  t.frames = program->duration();
+  t.seed = seed, t.frames = program->duration();
   const FrameRange whole{0, program->duration()};
   const Forecast f = forecast(*program, notebook, {}, whole, options.forecast);
   t.base = f.base, t.crowding = f.crowding;
@@ -199,6 +199,8 @@ TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, cons
     if (!options.replays.empty() && !model.agrees())
       if (auto kept = keep_replay(p, *program, options.replays); !kept)
         spdlog::warn("{}", kept.error().text());
+    if (options.keep)
+      if (auto kept = options.keep(seed, *program, f, p, i); !kept) return std::unexpected(kept.error());
     playouts.push_back(std::move(p));
   }
   t.held = held_against(f, playouts, *program);
@@ -282,9 +284,10 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
     if (auto r = measure(program, *notebook, m, [&](const MeasureProgress&) { return !stop.load(); }); !r)
       return std::unexpected(r.error());
     if (!go_on("playing")) break;
-    TimelineScore t = score_timeline(program, *notebook, options, stop);
-    t.seed = random.seed;
+    auto scored = score_timeline(program, random.seed, *notebook, options, stop);
+    if (!scored) return std::unexpected(scored.error());
     if (stop) break;
+    TimelineScore t = std::move(*scored);
     if (!options.renders.empty() && go_on("rendering")) {
       auto renders = renders_of(program, notebook, options, stop);
       if (!renders) return std::unexpected(renders.error());

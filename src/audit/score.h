@@ -18,6 +18,8 @@ struct ScoreOptions {
   RandomOptions random;
   fs::path renders;  ///< folder for renders, whose said time is held against what they take; empty: none
   fs::path replays;  ///< folder for records of playouts that the model alone had wrong; empty: none are kept
+  /// Told of each playout, for who wants to look into it. May be empty.
+  std::function<Result<void>(std::uint64_t seed, const Program& program, const Forecast& said, const Playout& played, int which)> keep;
 };
 
 /// What was said of some frames, and what each playout did.
@@ -56,7 +58,7 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
                     const std::atomic<bool>& stop);
 
 /// One timeline: forecast first, then the playouts in the same minute.
-TimelineScore score_timeline(const ProgramPtr& program, Notebook& notebook, const ScoreOptions& options,
+Result<TimelineScore> score_timeline(const ProgramPtr& program, std::uint64_t seed, Notebook& notebook, const ScoreOptions& options,
                              const std::atomic<bool>& stop);
 
 /// The figures of the table, from what was played.

@@ -12,8 +12,11 @@
 #include "desk/carry_score.h"
 #include "desk/delivery_score.h"
 #include "desk/remedy_score.h"
+#include "desk/report.h"
 #include "interchange/otio.h"
 #include "plan/night.h"
+#include "playout/record.h"
+#include "playout/trace.h"
 #include "queue/hush.h"
 
 namespace gc {
@@ -24,10 +27,21 @@ struct ScoreArguments {
   int cases = 0, nights = 0;
   int files = 0;
   int repeat = 3, timelines = 20, segments = 7;
-  std::string folder;
+  std::string folder, keep;
   std::uint64_t seed = 1;
   double measure_seconds = 20;
 };
+
+/// Leaves a timeline, what was said of it and a playout in a folder: SEED.otio, SEED-N.forecast.json, SEED-N.record.json and SEED-N.trace.json.
+Result<void> keep_in(const fs::path& folder, std::uint64_t seed, const Program& program, const Forecast& said, const Playout& played, int which) {
+  std::error_code e;
+  fs::create_directories(folder, e);
+  if (auto r = save_timeline(*program.timeline(), folder / fmt::format("{}.otio", seed)); !r) return r;
+  const auto named = [&](const char* what) { return folder / fmt::format("{}-{}.{}.json", seed, which + 1, what); };
+  if (auto r = write_file_atomic(named("forecast"), to_json(said).dump() + "\n"); !r) return r;
+  if (auto r = save_record(record_of(played, program), named("record")); !r) return r;
+  return write_file_atomic(named("trace"), log_trace(played, program).dump() + "\n");
+}
 
 /// Loads are chosen by the seat's laws: without any they would not be spread as they should.
 Result<void> need_laws(const Stores& stores, const std::atomic<bool>& interrupted) {
@@ -217,6 +231,13 @@ int cmd_score(const Common& c, const ScoreArguments& a, const std::atomic<bool>&
   const auto shelf = ScratchFolder::make(cache_folder(), "score-shelf-");
   if (!shelf) return fail(shelf.error(), c.json);
   o.renders = shelf->path();
+  std::error_code e;
+  if (!a.keep.empty() && fs::exists(a.keep, e) && !fs::is_empty(a.keep, e))
+    return fail(usage("there are files already in " + a.keep, "Name a folder that is new or empty.").error(), c.json);
+  if (!a.keep.empty())
+    o.keep = [&a](std::uint64_t seed, const Program& program, const Forecast& said, const Playout& played, int which) {
+      return keep_in(fs::absolute(a.keep), seed, program, said, played, which);
+    };
   auto s = score(stores->notebook, o, cache_folder() / "random-media", tell, interrupted);
   end_progress();
   if (!s) return fail(s.error(), c.json);
@@ -280,6 +301,7 @@ void add_score_commands(CLI::App& app, Common& c, int& code, const std::atomic<b
   s->add_flag("--carry-out", a.carry_out, "Whether timelines play once their plans are carried out, and whether that took what was said");
   s->add_flag("--deliveries", a.deliveries, "Whether deliveries took as long as was said");
   s->add_flag("--foreign", a.foreign, "On pictures that are not ours");
+  s->add_option("--keep", a.keep, "Folder that gets each timeline, what was said of it, and a record and a trace of each playout");
   s->callback([&] { code = cmd_score(c, a, interrupted); });
 }
 

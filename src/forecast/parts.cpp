@@ -153,7 +153,10 @@ std::pair<int, double> neighbours_in(const Program& program, const CompiledInter
       const TapUse* tap = tap_in(taps, use_of({}, *s));
       const int rendered = tap && tap->kind == TapKind::stack ? tap->after : 0;
       if (rendered > j) continue;
-      most = std::max(most, s->effects[static_cast<std::size_t>(j)].window.length() - 1);
+      // Of pictures that stay, every second frame may see one more than the others.
+      const Frames middle = (interval.in + interval.out) / 2;
+      for (const Frames f : {middle, std::min(middle + 1, interval.out - 1)})
+        most = std::max(most, program.window_pictures(*s, f, static_cast<std::size_t>(j)).others);
       if (tap && tap->kind != TapKind::source) {
         for (const StageRef& r : program.rendered_stages(*tap))
           if (r.in_order == 0) cost += ms(r);

@@ -18,8 +18,6 @@
 namespace gc {
 namespace {
 
-bool has_lookahead(Form form) { return form == Form::h264_long_gop || form == Form::h265_long_gop; }
-
 /// Of all threads of this process: nothing else of it works while something is measured.
 double process_cpu_ms() {
   timespec t{};
@@ -133,7 +131,7 @@ Result<Encoded> encode(const std::function<Result<std::unique_ptr<MovieWriter>>(
   }
   const Timing closing;
   if (auto r = (*writer)->finish(); !r) return std::unexpected(r.error());
-  if (has_lookahead(form)) {
+  if (long_gop(form)) {
     // What looks ahead has not begun with a picture when it is handed over.
     e.samples = {all.of(static_cast<double>(count))};
   } else {
@@ -236,7 +234,7 @@ namespace {
 
 /// How pictures are measured: how many of a content, whether it is known, and what is done with them.
 struct Tried {
-  Frames most = 6;
+  Frames most = 6;  ///< a whole group where pictures are built on others: its first one has most of the bytes
   std::function<bool(const Hash128& content)> known;
   std::function<Result<void>(const Hash128& content, std::span<const FrameResult> pictures, const fs::path& folder)> look;
 };
@@ -297,7 +295,7 @@ Result<int> measure_encoding(const ProgramPtr& program, Notebook& notebook, Form
     note_encoded(notebook, form, t.width, t.height, content, *encoded);
     return {};
   };
-  return measure_contents(program, range, workers, folder, seconds, stop, {has_lookahead(form) ? 12 : 6, known, look});
+  return measure_contents(program, range, workers, folder, seconds, stop, {std::max<Frames>(6, form_group(form)), known, look});
 }
 
 Result<int> measure_pictures(const ProgramPtr& program, Notebook& notebook, const std::string& kind, FrameRange range, int workers,

@@ -177,8 +177,26 @@ Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding)
   });
 }
 
+namespace {
+
+/// How many times dearer frames become from cores of one's own to wholly shared ones, as playouts went: least squares of their
+/// means, drawn towards what shared cores cost as a rule (ridge regression: Hoerl and Kennard, 1970).
+/// @param seen crowding of each playout and the mean of its ratios
+double dearer_by_crowding(const std::vector<std::pair<double, double>>& seen) {
+  constexpr double kDrawn = 0.5;  // as much as ten playouts say that lie 0.22 from their mean
+  double crowding = 0, ratio = 0;
+  for (const auto& [c, r] : seen) crowding += c / static_cast<double>(seen.size()), ratio += r / static_cast<double>(seen.size());
+  double apart = kDrawn, together = kDrawn * (kSharedCoreCosts - 1);
+  for (const auto& [c, r] : seen) apart += (c - crowding) * (c - crowding), together += (c - crowding) * (r - ratio);
+  return together / apart;
+}
+
+}  // namespace
+
 Moods Notebook::moods() const {
   constexpr std::size_t kLeast = 20, kLatest = 2, kMost = 8;
+  constexpr float kLeastRatio = 0.4f, kMostRatio = 2.5f;  // what is further off says nothing about the seat
+  constexpr float kMostApart = 1.4f;  // a stretch further from the others of its playout was misjudged by itself
   const double now = crowding();
   const std::lock_guard lock(mutex_);
   if (!moods_) {
@@ -188,8 +206,11 @@ Moods Notebook::moods() const {
         database_.prepare("SELECT playout, ratio, crowding FROM played WHERE ratio > 0 ORDER BY rowid");
     while (a.step()) {
       if (a.integer(0) != playout) moods_->push_back({a.real(2), {}}), playout = a.integer(0);
-      // What is further off says nothing about the seat.
-      moods_->back().ratios.push_back(static_cast<float>(std::clamp(a.real(1), 0.4, 2.5)));
+      moods_->back().ratios.push_back(std::clamp(static_cast<float>(a.real(1)), kLeastRatio, kMostRatio));
+    }
+    for (MoodsOf& m : *moods_) {
+      const auto usual = static_cast<float>(median_of(m.ratios).median);
+      for (float& r : m.ratios) r = std::clamp(r, usual / kMostApart, usual * kMostApart);
     }
   }
   std::size_t count = 0;
@@ -203,8 +224,17 @@ Moods Notebook::moods() const {
                      [&](const MoodsOf* x, const MoodsOf* y) { return apart(x) < apart(y); });
     chosen.resize(kMost);
   }
+  std::vector<std::pair<double, double>> seen;
+  for (const MoodsOf& m : *moods_)
+    if (m.crowding >= 0) seen.emplace_back(m.crowding, mean(m.ratios));
+  const double dearer = dearer_by_crowding(seen);
   Moods all;
-  for (const MoodsOf* m : chosen) all.push_back(m->ratios);
+  for (const MoodsOf* m : chosen) {
+    // As it would have gone on cores as crowded as now.
+    const double more = now >= 0 && m->crowding >= 0 ? dearer * (now - m->crowding) : 0;
+    all.push_back(m->ratios);
+    for (float& r : all.back()) r = std::max(kLeastRatio, r + static_cast<float>(more));
+  }
   return all;
 }
 

@@ -119,6 +119,10 @@ std::uint64_t form_frame_bytes(Form form, int width, int height) {
   return 0;
 }
 
+int form_group(Form form) {
+  return form == Form::h264_long_gop ? 12 : form == Form::h265_long_gop ? 24 : 1;
+}
+
 bool form_is_constant(Form form) {
   return form == Form::v210 || spec_of(form).codec == AV_CODEC_ID_DNXHD;
 }
@@ -248,12 +252,12 @@ struct MovieWriter::Impl {
     }
     codec->pix_fmt = spec.pixels;
     if (h264) {
-      codec->gop_size = form == Form::h264_intra ? 1 : 12;
+      codec->gop_size = form_group(form);
       codec->max_b_frames = form == Form::h264_intra ? 0 : 2;
       av_opt_set(codec->priv_data, "preset", "superfast", 0);
       av_opt_set(codec->priv_data, "crf", form == Form::h264_intra ? "20" : "24", 0);
     } else if (form == Form::h265_long_gop) {
-      codec->gop_size = 24, codec->max_b_frames = 2;
+      codec->gop_size = form_group(form), codec->max_b_frames = 2;
       av_opt_set(codec->priv_data, "preset", "superfast", 0);
       av_opt_set(codec->priv_data, "crf", "24", 0);
       av_opt_set(codec->priv_data, "x265-params", "log-level=none:pools=1", 0);

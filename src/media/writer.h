@@ -51,6 +51,10 @@ const char* form_codec(Form form);   ///< as MediaInfo::codec has it
 std::uint64_t form_frame_bytes(Form form, int width, int height);
 /// Whether its frames are all of one size, so that what a piece will take is known.
 bool form_is_constant(Form form);
+/// Pictures from one key picture to the next; 1 where each stands alone.
+int form_group(Form form);
+/// Whether its pictures are built on each other.
+inline bool long_gop(Form form) { return form_group(form) > 1; }
 /// Whether a raster can be kept in it: subsampled chroma wants even widths, and VC-3 at least 256 × 120 pixels.
 bool form_takes(Form form, int width, int height);
 /// `preferred`, or where that cannot keep the pictures what can: a form with alpha for those that have some, one with

@@ -175,7 +175,7 @@ class ProgramMaker : public FrameMaker {
     // Where another frame has made what would have been this one's to make, it took that much less than such
     // frames take; unless it had to wait for it.
     const double made_ms = notes.made > 0 ? notes.made_ms / notes.made : neighbour_ms_ - decoded.one_ms;
-    result.neighbours_ms = made_ms * (notes.made - notes.windows) + decoded.further_ms;
+    result.neighbours_ms = made_ms * (notes.made - notes.fresh) + decoded.further_ms;
     if (result.neighbours_ms < 0)
       result.neighbours_ms = std::min(0.0, result.neighbours_ms + result.shared_wait_ms);
   }

@@ -51,7 +51,7 @@ void note_making(FrameLog& log, const FrameResult& r, double arrived_ms, double 
   for (const StageSample& x : r.stages)
     if (x.ended_ms > 0)
       log.stages.push_back(
-          {x.kind, x.owner, x.wall_ms, x.cpu_ms, x.ended_ms - zero_ms - static_cast<double>(x.wall_ms)});
+          {x.kind, x.owner, x.wall_ms, x.cpu_ms, x.cost_ms(), x.ended_ms - zero_ms - static_cast<double>(x.wall_ms)});
 }
 
 namespace {

@@ -25,6 +25,7 @@ struct StageSpan {
   StageKind kind = StageKind::display;
   std::int32_t owner = -1;
   float wall_ms = 0, cpu_ms = 0;
+  float cost_ms = 0;  ///< as StageSample has it: with what a decoder's own threads worked on it
   double began_ms = 0;
 };
 

@@ -9,8 +9,6 @@ namespace gc {
 
 /// Length of the pieces of what is encoded each at one go: long-GOP forms, and pictures that are drawn upon.
 inline constexpr Frames kLongPiece = 96;
-/// Review copies build pictures on others; their pieces are encoded at one go and cannot be shared.
-inline bool long_gop(Form form) { return form == Form::h264_long_gop || form == Form::h265_long_gop; }
 /// Whether something is drawn into its pictures.
 inline bool burns(const DeliveryOptions& o) { return o.burn_timecode || !o.burn_text.empty(); }
 

@@ -17,6 +17,16 @@ double piece_ms(const Notebook& notebook, Form form, int width, int height, doub
   return (measured.empty() ? kUsual : sum / static_cast<double>(measured.size())) + base * file_ms(notebook, form, width, height);
 }
 
+namespace {
+
+/// One frame of many made flat out. A worker is held for as long as it encodes, also while it waits for a drive, and the
+/// encoder's threads take processors from the workers: the greater of the two.
+double flat_out_ms(double fetch_ms, double process_ms, const EncodeCost& code, int workers) {
+  return std::max({code.wall_ms, fetch_ms, (fetch_ms + process_ms + std::max(code.wall_ms, code.cpu_ms)) / workers});
+}
+
+}  // namespace
+
 Frames pieces_in(Frames frames) {
   return static_cast<Frames>(cut_in_pieces({0, frames}).size());
 }
@@ -63,7 +73,7 @@ double Pricing::frames_as(const std::vector<FrameRange>& ranges, const std::func
       for (const StageCost& stage : c.stages)
         if (stage.kind == StageKind::display) process -= stage.ms;  // no screen is there to make a picture for
       const EncodeCost code = encoding(content_at(*program_, c.in));
-      ms += n * std::max({code.wall_ms, c.fetch_ms, (c.fetch_ms + std::max(0.0, process) + code.cpu_ms) / workers_});
+      ms += n * flat_out_ms(c.fetch_ms, std::max(0.0, process), code, workers_);
       if (first) ms += entry_ms(c, r.in);
       first = false;
     }
@@ -109,7 +119,7 @@ double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) 
     double fetch = 0, all = 0;
     for (const StageCost& stage : c.stages)
       if (below(stage)) fetch += stage.turn_ms, all += stage.ms;
-    ms += n * std::max({code.wall_ms, fetch, (all + code.cpu_ms) / workers_});
+    ms += n * flat_out_ms(fetch, all - fetch, code, workers_);
     if (first) ms += entry_ms(c, std::max(made.in, c.in));
     first = false;
   }

@@ -107,6 +107,18 @@ int Program::interval_at(Frames frame) const {
   return it != intervals_.end() && frame >= it->in ? static_cast<int>(it - intervals_.begin()) : -1;
 }
 
+Program::WindowPictures Program::window_pictures(const CompiledSegment& s, Frames frame, std::size_t effect) const {
+  const Window& window = s.effects[effect].window;
+  const auto key = [&](int d) { return stack_key(s, s.neighbour(frame, d, timeline_->rate), effect); };
+  WindowPictures seen;
+  Hash128 before = key(-window.before);
+  for (int d = 1 - window.before; d <= window.after; ++d) {
+    const Hash128 next = key(d);
+    seen.fresh = next != before, seen.others += seen.fresh, before = next;
+  }
+  return seen;
+}
+
 Hash128 Program::stack_key(const CompiledSegment& s, Frames frame, std::size_t count) const {
   Hasher h;
   const int j = s.last_temporal(count);

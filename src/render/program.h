@@ -275,6 +275,13 @@ class Program {
   Hash128 picture_key(Frames frame) const;
   /// Of a segment's picture after the first `count` effects of its stack.
   Hash128 stack_key(const CompiledSegment& s, Frames frame, std::size_t count) const;
+  /// What an effect that looks at neighbouring frames sees at one. Where a picture stays, as that of a still or of a source with
+  /// fewer pictures than the timeline has frames, neighbours are one picture.
+  struct WindowPictures {
+    int others = 0;      ///< different pictures besides the first
+    bool fresh = false;  ///< the latest is none of those that the frame before looked at
+  };
+  WindowPictures window_pictures(const CompiledSegment& s, Frames frame, std::size_t effect) const;
 
   /// Names of pictures as rendered media have them: what they depend on and no more. Of a segment's stack after its first
   /// effects: moving or renaming the segment, and effects above, change nothing.

@@ -234,8 +234,10 @@ class Processor {
     const CompiledEffect& e = s.effects[temporal];
     std::vector<MemoryCache::Picture> held(static_cast<std::size_t>(e.window.length()));
     std::vector<const Image*> window;
-    if (!inside_neighbour_)
-      ++notes_.windows, notes_.neighbours = std::max(notes_.neighbours, e.window.length() - 1);
+    if (!inside_neighbour_) {
+      const Program::WindowPictures looks_at = program.window_pictures(s, frame, temporal);
+      ++notes_.windows, notes_.fresh += looks_at.fresh, notes_.neighbours = std::max(notes_.neighbours, looks_at.others);
+    }
     // First those that nobody makes, then those that other frames in work are making: else frames side by
     // side would take turns, each waiting for the one that the other has just begun.
     for (const bool wait : {false, true})

@@ -17,7 +17,8 @@ struct FrameNotes {
   int tiles = 1;                     ///< asked for: threads that may work on this one frame
   std::vector<std::string> trouble;  ///< what went wrong on the way, in sentences
   int windows = 0;                   ///< effects that looked at neighbouring frames, inner ones not counted
-  int neighbours = 0;                ///< other frames' pictures that the widest of them looked at
+  int fresh = 0;                     ///< of these, those whose latest picture is none of the frame's before
+  int neighbours = 0;                ///< other pictures that the widest of them looked at
   int made = 0;                      ///< pictures that were made for them, this frame's own among them
   double made_ms = 0;                ///< that this took
 };

@@ -425,6 +425,31 @@ TEST(Neighbours, AreMadeOnceInARowAndAllOfThemAfterASkip) {
   EXPECT_NEAR(neighbours_ms(9), 4, 0.3);
 }
 
+// Every picture of the source is there for four frames: three of four find all of their neighbours made, and what the fourth
+// makes is what such frames take. Of a still nothing is ever made, and nothing is counted for it.
+TEST(Neighbours, OfPicturesThatStayAreCountedAsOftenAsTheyAreMade) {
+  MediaCatalog media;
+  const test::TempFolder dir;
+  const std::string file = test::movie(dir / "m.mov", Form::vc3_hqx, 256, 144, 30);
+  const std::vector<Effect> stack{test::an("blur", {{"sigma", 6}}), test::an("temporal_nr", {{"frames", 2}})};
+  const auto counted = [&](const ProgramPtr& program, int at_most) {
+    std::vector<Frames> frames;
+    for (Frames f = 20; f < 60; ++f) frames.push_back(f);
+    double extra = 0, one = 0;
+    for (const FrameResult& r : run_flat_out(program, nullptr, frames, 1)) {
+      EXPECT_LE(r.neighbours, at_most);
+      if (r.frame > 24) extra += r.neighbours_ms, one += r.neighbour_ms;
+    }
+    return one > 0 ? extra / one : 0;
+  };
+  Timeline quick = *Build().media("m", file, 30).track("V1").segment("s", "m", 0, 120, stack).done();
+  quick.rate = {96, 1};
+  const ProgramPtr slow = Program::compile(std::make_shared<const Timeline>(std::move(quick)), media);
+  EXPECT_NEAR(counted(slow, 2), 0, 0.1) << "a quarter of a neighbour for each frame, made and expected";
+  const ProgramPtr still = Program::compile(Build().track("V1").solid("s", 120, 0.2, 0.3, 0.4, stack).done(), media);
+  EXPECT_NEAR(counted(still, 0), 0, 1e-9);
+}
+
 TEST(Neighbours, CostTheSimulationAsMuchAsTheyCostThePlayer) {
   Model m;
   m.pace = {2, 12, kPeriod};

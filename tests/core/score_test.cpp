@@ -234,9 +234,18 @@ TEST_F(RandomTimelines, AreScoredAgainstRealPlayouts) {
   ScoreOptions o;
   o.timelines = 1, o.repeat = 2, o.again = 0, o.measure_seconds = 3;
   o.forecast.trials = 16, o.random.segments = 2, o.random.least_frames = 48, o.random.most_frames = 60;
+  std::vector<Frames> kept;
+  o.keep = [&](std::uint64_t seed, const Program& program, const Forecast& said, const Playout& played, int which) -> Result<void> {
+    EXPECT_EQ(seed, o.seed);
+    EXPECT_EQ(which, static_cast<int>(kept.size()));
+    EXPECT_EQ(said.range.length(), program.duration());
+    kept.push_back(static_cast<Frames>(played.log.size()));
+    return {};
+  };
   const std::atomic<bool> stop{false};
   const auto s = score(notebook, o, media(), {}, stop);
   ASSERT_TRUE(s) << s.error().text();
+  EXPECT_EQ(kept, std::vector<Frames>(2, s->timelines.at(0).frames)) << "every playout can be looked into";
   ASSERT_EQ(s->timelines.size(), 1u);
   const TimelineScore& t = s->timelines[0];
   EXPECT_EQ(t.held.own.size(), 2u);
@@ -270,7 +279,8 @@ TEST(Explained, ACostThatWasWrongIsNamedAndTheModelIsNotBlamed) {
   for (FrameLog& l : staged.log)
     for (const StageCost& c : f.intervals[0].stages)
       for (int i = 0; i < (c.effect.empty() ? 1 : 4); ++i)
-        l.stages.push_back({c.kind, c.owner, c.kind == StageKind::display ? 118.0f : 0.5f, 0, 0});
+        // As if threads of its own had done it: nobody waited.
+        l.stages.push_back({c.kind, c.owner, 0.1f, 0, c.kind == StageKind::display ? 118.0f : 0.5f, 0});
   const Explanation by_stage = explain(f, staged, *p);
   ASSERT_EQ(by_stage.costs.size(), 1u);
   EXPECT_EQ(by_stage.costs[0].label, "Display");
@@ -482,7 +492,7 @@ TEST(Moods, AreThoseOfPlayoutsThatBeganAsCrowdedAsNow) {
   EXPECT_EQ(slow(), 8) << "of now nothing is known: all of them";
   for (int i = 0; i < 30; ++i) book->note_crowding(0.8);
   EXPECT_EQ(book->moods().size(), 8u);
-  EXPECT_EQ(slow(), 6) << "all but the latest two";
+  EXPECT_EQ(slow(), 8) << "the latest two count as they would have gone";
   for (int i = 0; i < 30; ++i) book->note_crowding(0.05);
   book->note_crowding(-1);
   EXPECT_EQ(slow(), 0);
@@ -490,6 +500,25 @@ TEST(Moods, AreThoseOfPlayoutsThatBeganAsCrowdedAsNow) {
   const double now = book->crowding();
   book.reset();
   EXPECT_EQ((*Notebook::open(dir / "n.sqlite"))->crowding(), now) << "the next command knows it too";
+}
+
+// A seat that was crowded whenever it played is quiet now: nobody has seen that, and what shared cores cost is known.
+TEST(Moods, OfACrowdedSeatAreNoForecastOfAQuietOne) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  for (int i = 0; i < 10; ++i) book->add_moods(std::vector<float>{1.30f, 1.38f}, 0.95);
+  const auto means = [&] {
+    std::vector<double> all;
+    for (const std::vector<float>& playout : book->moods()) all.push_back((static_cast<double>(playout.front()) + static_cast<double>(playout.back())) / 2);
+    return all;
+  };
+  EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34, 0.001))) << "as crowded as it then was";
+  for (int i = 0; i < 60; ++i) book->note_crowding(0);
+  ASSERT_EQ(means().size(), 8u);
+  EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34 - 0.95 * 0.35, 0.01)));
+  // What is seen then counts more than what is usual: this seat does not get quicker.
+  for (int i = 0; i < 10; ++i) book->add_moods(std::vector<float>{1.30f, 1.38f}, 0);
+  EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34, 0.05)));
 }
 
 // Costs that are known are of cores that nobody else works on. Before any playout has told better, the
