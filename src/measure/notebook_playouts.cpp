@@ -230,10 +230,10 @@ Moods Notebook::moods() const {
   const double dearer = dearer_by_crowding(seen);
   Moods all;
   for (const MoodsOf* m : chosen) {
-    // As it would have gone on cores as crowded as now.
+    // As it would have gone on cores as crowded as now. On quieter ones nothing gets quicker than it is known to be.
     const double more = now >= 0 && m->crowding >= 0 ? dearer * (now - m->crowding) : 0;
     all.push_back(m->ratios);
-    for (float& r : all.back()) r = std::max(kLeastRatio, r + static_cast<float>(more));
+    for (float& r : all.back()) r = std::max(std::min(r, 1.0f), r + static_cast<float>(more));
   }
   return all;
 }
