@@ -515,7 +515,7 @@ TEST(Moods, OfACrowdedSeatAreNoForecastOfAQuietOne) {
   EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34, 0.001))) << "as crowded as it then was";
   for (int i = 0; i < 60; ++i) book->note_crowding(0);
   ASSERT_EQ(means().size(), 8u);
-  EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34 - 0.95 * 0.35, 0.01)));
+  EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34 - 0.95 * 0.35, 0.02))) << "and never below what quiet cores take";
   // What is seen then counts more than what is usual: this seat does not get quicker.
   for (int i = 0; i < 10; ++i) book->add_moods(std::vector<float>{1.30f, 1.38f}, 0);
   EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34, 0.05)));
