@@ -209,7 +209,10 @@ void Stations::show_card(int row) {
   carded_ = {};
   const auto& d = session_.derived();
   const auto* item = row >= 0 && d ? panel(Station::forecast)->table()->item(row, 0) : nullptr;
-  if (!item) return card_->set_text(tr("Choose a span to see why, and what would help."));
+  if (!item) {
+    list_no_remedies();
+    return card_->set_text(tr("Choose a span to see why, and what would help."));
+  }
   const qint64 in = item->data(Qt::UserRole).toLongLong();
   for (const Span& s : d->plan.before.spans)
     if (s.in == in) {
@@ -225,11 +228,17 @@ void Stations::show_card(int row) {
                               blame));
       session_.explain_span(carded_);
       // Of the same span as before the list stays until it comes anew: what is in focus there can be applied all the while.
-      if (carded_ != listed_) remedies_->set_rows({}), remedy_ids_.clear(), listed_ = {};
+      if (carded_ != listed_) list_no_remedies();
       // The segment in focus may be another than the span's.
       remedies_->horizontalHeaderItem(0)->setText(tr("Remedy at %1 (Ctrl+Return)").arg(text(timecode_at(*d->view.timeline, s.in))));
       session_.look_for_remedies(carded_);
     }
+}
+
+/// Those of a span that went, or of another one, are none that could be applied.
+void Stations::list_no_remedies() {
+  remedies_->set_rows({}), remedy_ids_.clear(), listed_ = {};
+  remedies_->horizontalHeaderItem(0)->setText(tr("Remedy (Ctrl+Return)"));
 }
 
 void Stations::show_remedies(const std::vector<Proposal>& found) {

@@ -210,6 +210,18 @@ bool size_is_known(const Notebook& notebook, Form form, int width, int height, c
 
 Hash128 copy_content(const CompiledSegment& source) { return Hasher().add("copy").add(source.content_identity).add(source.joins_fields).done(); }
 
+Hash128 copy_reading_key(const CompiledSegment& source) { return Hasher().add("copy reading").add(copy_content(source)).done(); }
+
+Result<EncodeSample> read_copies(FrameReader& reader, bool joins_fields, FrameRange frames) {
+  const Timing all;
+  for (Frames n = frames.in; n < frames.out; ++n) {
+    auto coded = joins_fields ? reader.take_progressive(n) : reader.take(n);
+    if (!coded) return std::unexpected(coded.error());
+    if (auto picture = (*coded)->get(); !picture) return std::unexpected(picture.error());
+  }
+  return all.of(static_cast<double>(frames.length()));
+}
+
 void note_encoded(Notebook& notebook, Form form, int width, int height, const Hash128& content, const Encoded& e, bool copy) {
   notebook.add_encode(encode_key(form, width, height, content), e.samples);
   if (!copy) notebook.add_encode(encode_key(form, width, height), e.samples);

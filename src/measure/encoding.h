@@ -39,6 +39,10 @@ Result<Encoded> encode_pictures(std::span<const FrameResult> pictures, Form form
 Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int width, int height, Rate rate, const fs::path& file);
 /// Names the pictures of a source as they are copied.
 Hash128 copy_content(const CompiledSegment& source);
+/// Reads and decodes pictures one after another as a copy of a source does, on one thread: what one takes.
+Result<EncodeSample> read_copies(FrameReader& reader, bool joins_fields, FrameRange frames);
+/// Where the notebook keeps that.
+Hash128 copy_reading_key(const CompiledSegment& source);
 /// Keeps it: of this content, and, unless it is a copy, whose pictures are encoded in another way, of any.
 void note_encoded(Notebook& notebook, Form form, int width, int height, const Hash128& content, const Encoded& encoded, bool copy = false);
 

@@ -39,6 +39,7 @@ struct MediaInfo {
   bool linear = false;  ///< float components, taken as scene-linear light
   bool bt709 = true;    ///< its matrix is that of ITU-R BT.709, stated or by its size; of a sequence too, as far as probe() says
   bool constant = true;        ///< every frame has a picture of its own
+  double density = 1;          ///< pictures for each frame on the mean: below 1 of a variable rate
   /// Each picture can be decoded for itself, so that several are decoded at once. Else they are decoded in order, by at
   /// most `decode_threads` threads.
   bool alone = false;

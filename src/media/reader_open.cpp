@@ -242,10 +242,11 @@ void FrameReader::Impl::find_rate() {
       if (const std::int64_t d = times[i] - times[i - 1]; d > 0 && (least == 0 || d < least)) least = d;
     if (!info.constant && least > 0)
       info.rate = Rate::near(std::min(240.0, 1 / (static_cast<double>(least) * av_q2d(base))));
+    if (!info.constant && mean > 0) info.density = std::min(1.0, 1 / (mean * av_q2d(base)) / info.rate.fps());
   } else if (!states_all()) {
     const double guessed = av_q2d(rate), mean = av_q2d(stream->avg_frame_rate);
     info.constant = untimed || !(mean > 0 && std::abs(guessed / mean - 1) > 0.01);
-    if (!info.constant) info.rate = Rate::near(std::min(240.0, std::max(guessed, mean)));
+    if (!info.constant) info.rate = Rate::near(std::min(240.0, std::max(guessed, mean))), info.density = std::min(1.0, mean / info.rate.fps());
   }
   const double ticks = info.rate.frame_ms() / 1000 / av_q2d(base);
   grain = ticks >= 4 ? 1 : 0;
@@ -324,7 +325,7 @@ Result<void> FrameReader::Impl::look() {
   }
   first_pts = known->first_pts;
   counted = known->counted;
-  if (counted) info.constant = true;
+  if (counted) info.constant = true, info.density = 1;
   if (known->cut_off)
     info.remarks.push_back(fmt::format("It is cut off: {} of about {} frames are there.", known->frames,
                                        std::max(info.frames, known->frames + 1)));

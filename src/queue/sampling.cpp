@@ -107,11 +107,18 @@ Result<bool> sample(const Copying& c, const ProgramPtr& played, const PrerenderO
   auto reader = FrameReader::open(c.of->path, 1);
   if (!reader) return std::unexpected(reader.error());
   std::vector<FramePtr> pictures;
-  for (const Frames n : frames) {
-    auto coded = c.of->joins_fields ? (*reader)->take_progressive(n) : (*reader)->take(n);
+  std::vector<EncodeSample> reading;
+  for (std::size_t i = 0; i < frames.size(); ++i) {
+    auto coded = c.of->joins_fields ? (*reader)->take_progressive(frames[i]) : (*reader)->take(frames[i]);
     auto picture = coded ? (*coded)->get() : Result<FramePtr>(std::unexpected(coded.error()));
     if (!picture || stopped()) return false;
     pictures.push_back(std::move(*picture));
+    // From there straight on, as a copy reads.
+    constexpr Frames kRow = 8;
+    const bool pair = i > 0 && frames[i] == frames[i - 1] + 1;
+    const FrameRange row{frames[i] + 1, std::min(frames[i] + 1 + kRow, c.frames.out)};
+    if (!pair || row.length() < kRow) continue;
+    if (const auto read = read_copies(**reader, c.of->joins_fields, row)) reading.push_back(*read);
   }
   const auto scratch = ScratchFolder::make(folder, ".sample-");
   if (!scratch) return std::unexpected(scratch.error());
@@ -119,6 +126,7 @@ Result<bool> sample(const Copying& c, const ProgramPtr& played, const PrerenderO
   const auto encoded = encode_copies(pictures, c.as.form, c.as.width, c.as.height, c.of->source_rate, file);
   if (!encoded) return std::unexpected(encoded.error());
   note_encoded(*options.notebook, c.as.form, c.as.width, c.as.height, copy_content(*c.of), *encoded, true);
+  options.notebook->add_encode(copy_reading_key(*c.of), reading);
   play_back(played, {file, static_cast<Frames>(pictures.size()), c.as.form, c.as.width, c.as.height}, options);
   return true;
 }

@@ -68,8 +68,12 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
   for (const EncodeSample& e : tried) scaled_ms += static_cast<double>(e.cpu_ms) / static_cast<double>(tried.size());
   if (tried.empty())
     scaled_ms = mean_stage_ms(*s.notebook, c.convert) + encode_cost(*s.notebook, *s.timeline, as.form, as.width, as.height, c.content_identity).cpu_ms;
-  const double decode_ms = mean_stage_ms(*s.notebook, c.decode) / c.pictures;
-  const double each_ms = s.now->base * (mean_stage_ms(*s.notebook, c.read) / c.pictures + decode_ms + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0) + scaled_ms);
+  // Decoders that play have threads of their own, which costs more than one thread's reading straight on.
+  const std::vector<EncodeSample> reading = s.notebook->encode(copy_reading_key(c));
+  double read_ms = (mean_stage_ms(*s.notebook, c.read) + mean_stage_ms(*s.notebook, c.decode)) / c.pictures + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0);
+  if (!reading.empty()) read_ms = 0;
+  for (const EncodeSample& r : reading) read_ms += static_cast<double>(r.wall_ms) / static_cast<double>(reading.size());
+  const double each_ms = s.now->base * (read_ms + scaled_ms);
   const auto each = frame_bytes(*s.notebook, as.form, as.width, as.height, content);
   const std::vector<FrameRange> todo = not_copied(s.shelf, c, used, size);
   Frames missing = 0;
@@ -77,7 +81,7 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
   for (const CopyWay& way : copy_ways(c.media, todo, s.forecast.workers)) {
     missing += way.frames;
     longest_ms = std::max(longest_ms, static_cast<double>(way.frames) * each_ms + piece_ms(*s.notebook, as.form, as.width, as.height, s.now->base) * static_cast<double>(way.pieces.size()) +
-                                          s.now->base * static_cast<double>(way.before) * decode_ms);
+                                          s.now->base * static_cast<double>(way.before) * read_ms);
   }
   if (missing == 0 && p.refused.empty()) p.refused = "it is on the shelf already.";
   p.quote = quote_of(s, longest_ms / 1000, each * static_cast<std::uint64_t>(missing),

@@ -343,7 +343,7 @@ TEST_F(Views, NoContentEverChangesTheWindowsSize) {
     QTest::qWait(100);
     for (TextBox* box : window->findChildren<TextBox*>())
       if (box->isVisible()) box->set_text(words);
-    std::vector<RowTable::Row> rows(200, RowTable::Row{{"01:00:00:00", words.left(300), words, words, words}, 3, {}});
+    std::vector<RowTable::Row> rows(40, RowTable::Row{{"01:00:00:00", words.left(300), words, words, words}, 3, {}});
     stations->panel(static_cast<Station>(station))->set_rows(rows);
     QTest::qWait(100);
     EXPECT_EQ(window->size(), QSize(1280, 800)) << name;

@@ -235,6 +235,12 @@ TEST(Turn, PicturesOfAFrameFollowRateAndSpeed) {
   EXPECT_NEAR(made(long_gop, {2, 1}, 0)->pictures, 2, 0.05);
   EXPECT_NEAR(made(long_gop, {1, 2}, 0)->pictures, 0.5, 0.05);
   EXPECT_NEAR(made(fast, {1, 1}, 0)->pictures, 2.5, 0.05);
+  // 60 steps a second, of which four of seven have a picture: 34.3 pictures a second.
+  const std::string uneven = (dir / "uneven.mp4").string();
+  ASSERT_TRUE(test::shell("ffmpeg -v error -y -f lavfi -i testsrc2=s=256x144:r=60:d=2 -vf \"select='not(between(mod(n,7),2,4))'\" -vsync vfr -c:v libx264 -g 30 -pix_fmt yuv420p '" + uneven + "'"));
+  const auto variable = made(uneven, {1, 1}, 0);
+  EXPECT_FALSE(variable->media.constant);
+  EXPECT_NEAR(variable->pictures, 60.0 / 24 * 4 / 7, 0.08);
   // From frame 71 back to 42: the group of 48 to 71 lies decoded when the first frame does, 24 to 47 is decoded to get to 47.
   EXPECT_NEAR(made(long_gop, {-1, 1}, 71)->pictures, 24.0 / 29, 0.05);
   EXPECT_EQ(made(jpeg, {-1, 1}, 71)->pictures, 1) << "each stands alone";

