@@ -105,6 +105,7 @@ struct FrameReader::Impl {
   void find_rate();
   void count_frames();
   void find_keys();
+  std::vector<Frames> listed_keys() const;
   void find_copy_mark();
   void find_timecode();
   /// What only the file's packets tell: when the first picture that can be decoded is shown, and how many frames

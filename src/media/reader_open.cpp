@@ -31,6 +31,7 @@ struct Looked {
   Frames frames = 0;
   bool counted = false;   ///< it carries no times
   bool cut_off = false;   ///< it ends before it says
+  std::vector<Frames> keys;  ///< as MediaInfo has them
 };
 
 class LookedAt {
@@ -284,9 +285,17 @@ void FrameReader::Impl::find_keys() {
   bool all = n > 0 && n >= info.frames;
   for (int i = 0; i < n && all; ++i) all = avformat_index_get_entry(stream, i)->flags & AVINDEX_KEYFRAME;
   info.intra = all;
-  for (int i = 0; i < n && !all; ++i)
-    if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); e->flags & AVINDEX_KEYFRAME)
-      info.keys.push_back(number_of(e->timestamp));
+  if (!all) info.keys = listed_keys();
+}
+
+std::vector<Frames> FrameReader::Impl::listed_keys() const {
+  std::vector<Frames> keys;
+  for (int i = 0; i < avformat_index_get_entries_count(stream); ++i)
+    if (const AVIndexEntry* e = avformat_index_get_entry(stream, i); e->flags & AVINDEX_KEYFRAME) keys.push_back(number_of(e->timestamp));
+  // Some lists have times of decoding, which come before those of showing by as much for all of them.
+  if (const Frames before = keys.empty() ? 0 : -keys.front(); before > 0)
+    for (Frames& key : keys) key += before;
+  return keys;
 }
 
 void FrameReader::Impl::find_copy_mark() {
@@ -319,6 +328,8 @@ Result<void> FrameReader::Impl::look() {
     found.first_pts = found.counted ? 0 : first->pts == kUnknownTime ? first_pts : first->pts;
     first_pts = found.first_pts;
     found.frames = found.counted ? count_packets() : number_of_last(found.cut_off) + 1;
+    // Some demuxers read their list of key frames only when they first look for a place.
+    if (!found.counted) found.keys = listed_keys();
     if (auto r = open_file(); !r) return r;
     known = found;
     looked_at().keep(info.identity, found);
@@ -330,6 +341,7 @@ Result<void> FrameReader::Impl::look() {
     info.remarks.push_back(fmt::format("It is cut off: {} of about {} frames are there.", known->frames,
                                        std::max(info.frames, known->frames + 1)));
   if (known->frames > 0) info.frames = known->frames;
+  if (!info.intra && !from_first && known->keys.size() > info.keys.size()) info.keys = known->keys;
   return {};
 }
 

@@ -95,6 +95,20 @@ INSTANTIATE_TEST_SUITE_P(
                     Kind{"Windows", "-pix_fmt yuv420p -c:v wmv2 -b:v 2M|asf"}),
     [](const auto& i) { return std::string(i.param.name); });
 
+// How far a frame lies behind its key frame says what getting there takes. Some containers read the list only when they look for a place.
+TEST(KeyFrames, AreKnownInEveryContainerThatListsThem) {
+  test::TempFolder dir;
+  for (const char* extension : {"mp4", "mov", "mkv"}) {
+    const std::string file = numbered(dir / (std::string("k.") + extension), "-pix_fmt yuv420p -c:v libx264 -g 24 -sc_threshold 0 -bf 2");
+    for (int again = 0; again < 2; ++again) {
+      const auto info = probe(file);
+      ASSERT_TRUE(info);
+      EXPECT_EQ(info->keys, (std::vector<Frames>{0, 24, 48, 72, 96})) << extension;
+      EXPECT_EQ(frames_before(*info, 60), 12) << extension;
+    }
+  }
+}
+
 // Pictures 2, 3 and 4 of each seven are not there: the one before is held, as a player holds it.
 TEST(VariableRate, HoldsThePictureBefore) {
   test::TempFolder dir;
