@@ -18,8 +18,10 @@ Frames overlap(FrameRange a, FrameRange b) {
 }  // namespace
 
 double own_ms(const FrameLog& l) {
-  const double outside = l.spent.outside > kLeastOutsideMs ? l.spent.outside : 0;
-  return l.steady_fetch_ms + l.process_ms() + l.beside_ms - l.neighbours_ms - outside;
+  const double outside = l.spent.outside > kLeastOutsideMs ? l.spent.outside : 0, process = l.process_ms(), work = std::max(0.0, process - outside);
+  // The outside held the making of neighbours up as it did the rest: that was its time already.
+  const double neighbours = l.neighbours_ms > 0 && process > 0 ? work * std::min(1.0, l.neighbours_ms / process) : l.neighbours_ms;
+  return l.steady_fetch_ms + l.beside_ms + work - neighbours;
 }
 
 std::vector<FrameRange> spans_called(const Forecast& f) {

@@ -569,6 +569,17 @@ TEST(Moods, KeepTogetherWhatCameTogether) {
   EXPECT_LT(some, 8);
 }
 
+// A second passed while a frame was made, half of it with somebody else at work; six tenths of it went into neighbours.
+TEST(Moods, WhatTheOutsideTookOfNeighboursIsNotTakenOffTwice) {
+  FrameLog l;
+  l.fetched_ms = 0, l.done_ms = 1000, l.spent.outside = 500, l.neighbours_ms = 600, l.steady_fetch_ms = 5, l.beside_ms = 3;
+  EXPECT_DOUBLE_EQ(own_ms(l), 5 + 3 + 500 * 0.4);
+  l.neighbours_ms = -60;
+  EXPECT_DOUBLE_EQ(own_ms(l), 5 + 3 + 500 + 60) << "what another frame has made would have been its own to make";
+  l.spent.outside = 2000, l.neighbours_ms = 600;
+  EXPECT_DOUBLE_EQ(own_ms(l), 5 + 3);
+}
+
 TEST(Moods, AreNotedByStretchWithoutWhatTheOutsideTook) {
   const test::TempFolder dir;
   auto book = *Notebook::open(dir / "n.sqlite");
