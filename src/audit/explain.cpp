@@ -68,7 +68,7 @@ Explanation explain(const Forecast& f, const Playout& p, const Program& program)
         if (same.owner != stage.owner) continue;
         const auto runs = s.stages.find({same.owner, same.kind});
         if (runs == s.stages.end()) continue;
-        told += same.ms * f.base, took += runs->second.ms / runs->second.times;
+        told += same.ms, took += runs->second.ms / runs->second.times;
       }
       if (std::abs(took - told) > most) {
         most = std::abs(took - told);

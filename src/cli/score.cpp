@@ -216,6 +216,9 @@ int cmd_score_nights(const Common& c, const ScoreArguments& a, const std::atomic
 int cmd_score(const Common& c, const ScoreArguments& a, const std::atomic<bool>& interrupted) {
   if (a.nights > 0) return cmd_score_nights(c, a, interrupted);
   if (a.plans) return cmd_score_plans(c, a, interrupted);
+  std::error_code e;
+  if (!a.keep.empty() && fs::exists(a.keep, e) && !fs::is_empty(a.keep, e))
+    return fail(usage("there are files already in " + a.keep, "Name a folder that is new or empty.").error(), c.json);
   auto stores = Stores::open(c.desk());
   if (!stores) return fail(stores.error(), c.json);
   const Hush hush;
@@ -231,9 +234,6 @@ int cmd_score(const Common& c, const ScoreArguments& a, const std::atomic<bool>&
   const auto shelf = ScratchFolder::make(cache_folder(), "score-shelf-");
   if (!shelf) return fail(shelf.error(), c.json);
   o.renders = shelf->path();
-  std::error_code e;
-  if (!a.keep.empty() && fs::exists(a.keep, e) && !fs::is_empty(a.keep, e))
-    return fail(usage("there are files already in " + a.keep, "Name a folder that is new or empty.").error(), c.json);
   if (!a.keep.empty())
     o.keep = [&a](std::uint64_t seed, const Program& program, const Forecast& said, const Playout& played, int which) {
       return keep_in(fs::absolute(a.keep), seed, program, said, played, which);

@@ -212,13 +212,16 @@ Hash128 copy_content(const CompiledSegment& source) { return Hasher().add("copy"
 
 Hash128 copy_reading_key(const CompiledSegment& source) { return Hasher().add("copy reading").add(copy_content(source)).done(); }
 
+Result<FramePtr> picture_for_copy(FrameReader& reader, bool joins_fields, Frames frame) {
+  auto coded = joins_fields ? reader.take_progressive(frame) : reader.take(frame);
+  if (!coded) return std::unexpected(coded.error());
+  return (*coded)->get();
+}
+
 Result<EncodeSample> read_copies(FrameReader& reader, bool joins_fields, FrameRange frames) {
   const Timing all;
-  for (Frames n = frames.in; n < frames.out; ++n) {
-    auto coded = joins_fields ? reader.take_progressive(n) : reader.take(n);
-    if (!coded) return std::unexpected(coded.error());
-    if (auto picture = (*coded)->get(); !picture) return std::unexpected(picture.error());
-  }
+  for (Frames n = frames.in; n < frames.out; ++n)
+    if (auto picture = picture_for_copy(reader, joins_fields, n); !picture) return std::unexpected(picture.error());
   return all.of(static_cast<double>(frames.length()));
 }
 

@@ -39,6 +39,8 @@ Result<Encoded> encode_pictures(std::span<const FrameResult> pictures, Form form
 Result<Encoded> encode_copies(std::span<const FramePtr> pictures, Form form, int width, int height, Rate rate, const fs::path& file);
 /// Names the pictures of a source as they are copied.
 Hash128 copy_content(const CompiledSegment& source);
+/// A picture as a copy of its source has it: of interlaced sources with both fields joined.
+Result<FramePtr> picture_for_copy(FrameReader& reader, bool joins_fields, Frames frame);
 /// Reads and decodes pictures one after another as a copy of a source does, on one thread: what one takes.
 Result<EncodeSample> read_copies(FrameReader& reader, bool joins_fields, FrameRange frames);
 /// Where the notebook keeps that.

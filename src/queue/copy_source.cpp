@@ -25,9 +25,7 @@ Result<std::uint64_t> copy_piece(const CompiledSegment& s, FrameReader& reader, 
   Chunk chunk;
   for (Frames n = piece.in; n < piece.out; ++n) {
     if (!go_on()) return 0;
-    auto coded = s.joins_fields ? reader.take_progressive(n) : reader.take(n);
-    if (!coded) return std::unexpected(coded.error());
-    auto picture = (*coded)->get();
+    auto picture = picture_for_copy(reader, s.joins_fields, n);
     if (!picture) return std::unexpected(picture.error());
     if (!writer) {
       const std::uint64_t each = notebook ? frame_bytes(*notebook, as.form, as.width, as.height, copy_content(s)) : form_frame_bytes(as.form, as.width, as.height);

@@ -109,8 +109,7 @@ Result<bool> sample(const Copying& c, const ProgramPtr& played, const PrerenderO
   std::vector<FramePtr> pictures;
   std::vector<EncodeSample> reading;
   for (std::size_t i = 0; i < frames.size(); ++i) {
-    auto coded = c.of->joins_fields ? (*reader)->take_progressive(frames[i]) : (*reader)->take(frames[i]);
-    auto picture = coded ? (*coded)->get() : Result<FramePtr>(std::unexpected(coded.error()));
+    auto picture = picture_for_copy(**reader, c.of->joins_fields, frames[i]);
     if (!picture || stopped()) return false;
     pictures.push_back(std::move(*picture));
     // From there straight on, as a copy reads.

@@ -245,8 +245,8 @@ TEST_F(RandomTimelines, AreScoredAgainstRealPlayouts) {
   const std::atomic<bool> stop{false};
   const auto s = score(notebook, o, media(), {}, stop);
   ASSERT_TRUE(s) << s.error().text();
-  EXPECT_EQ(kept, std::vector<Frames>(2, s->timelines.at(0).frames)) << "every playout can be looked into";
   ASSERT_EQ(s->timelines.size(), 1u);
+  EXPECT_EQ(kept, std::vector<Frames>(2, s->timelines[0].frames)) << "every playout can be looked into";
   const TimelineScore& t = s->timelines[0];
   EXPECT_EQ(t.held.own.size(), 2u);
   EXPECT_EQ(t.held.probability.size(), t.held.outcome.size());
