@@ -168,6 +168,7 @@ TEST_F(Commands, ExitCodesTellWhoseFaultItIs) {
   EXPECT_EQ(gclk("forecast " + file + " --range 40-2").code, 2);
   EXPECT_EQ(gclk("bypass " + file + " a nothing").code, 2);
   EXPECT_EQ(gclk("inspect /no/such.otio").code, 3);
+  EXPECT_EQ(gclk("score --keep '" + dir_.path().string() + "'").code, 2) << "what lies there is not written over";
   test::put(dir_ / "broken.otio", "{\"OTIO_SCHEMA\":\"Timeline.1\", ");
   EXPECT_EQ(gclk("forecast '" + (dir_ / "broken.otio").string() + "'").code, 3);
   EXPECT_EQ(gclk("inspect " + file + " --shelf /proc/shelf").code, 4);

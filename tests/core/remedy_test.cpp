@@ -284,6 +284,15 @@ TEST_F(Remedies, ASourcesCopiesAreToldTogether) {
   EXPECT_EQ(copies[1].id, "proxy:m:2");
   EXPECT_FALSE(copies[1].hides.empty());
   EXPECT_TRUE(copies_for(situation(), "none").empty());
+  // Reading is tried with the copy, and the price goes by it.
+  const Situation s = situation();
+  const auto of = std::ranges::find_if(s.rendered->segments(), [](const CompiledSegmentPtr& c) { return c->segment->ref == "m"; });
+  ASSERT_NE(of, s.rendered->segments().end());
+  ASSERT_TRUE(stores_.notebook->encode(copy_reading_key(**of)).empty());
+  ASSERT_TRUE(*sample_making(s, *copies[0].kind->making(copies[0]), stores_.prerender_options({}, *timeline_), dir_.path(), [] { return false; }));
+  EXPECT_FALSE(stores_.notebook->encode(copy_reading_key(**of)).empty());
+  stores_.notebook->add_encode(copy_reading_key(**of), std::vector<EncodeSample>(200, {1000, 1000}));
+  EXPECT_GT(copies_for(situation(), "m")[0].quote.seconds, copies[0].quote.seconds + 5) << "a second for each frame";
 }
 
 // Met is five of six that play in every playout, and both prices within 15 % in nine of ten of those that were rendered.
