@@ -36,7 +36,7 @@ struct TimelineScore {
   Held held;
   std::vector<bool> disturbed;  ///< of each playout; they count all the same
   double base = 1, crowding = -1;      ///< as in Forecast
-  Moods moods;                         ///< of each playout
+  std::vector<std::vector<float>> moods;  ///< of each playout
   Matches quiet;                       ///< spans, undisturbed playouts alone: what the machine's state explains
   Matches heavy_effects, processor_sum;  ///< folklore, by the same own drops
   std::vector<double> rate_errors;     ///< of spilling spans, relative

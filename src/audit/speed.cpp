@@ -34,7 +34,7 @@ Model two_hours(int workers) {
   const auto unit = [&] { return std::uniform_real_distribution<double>(0, 1)(rng); };
   Model m;
   m.pace = {workers, 12, 1000.0 / 24};
-  m.mood = 0.03;
+  m.mood.spread = 0.03;
   for (std::uint32_t i = 0; i < 2400; ++i) {
     const double load = 0.2 * std::pow(20, unit());
     CostPool pool;

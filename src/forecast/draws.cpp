@@ -22,15 +22,11 @@ double normal_at(std::size_t i, std::size_t n) {
 
 DrawTables::DrawTables(const Model& model) {
   for (std::size_t level = 0; level < kLevels; ++level) {
-    const double whole = model.scale * model.base * std::exp(model.level * normal_at(level, kLevels));
+    const double whole = model.scale * model.mood.base * std::exp(model.mood.level * normal_at(level, kLevels));
     std::vector<float> of_stretches(1024);
     for (std::size_t i = 0; i < of_stretches.size(); ++i)
-      of_stretches[i] = static_cast<float>(whole * std::exp(model.mood * normal_at(i, of_stretches.size())));
+      of_stretches[i] = static_cast<float>(whole * std::exp(model.mood.spread * normal_at(i, of_stretches.size())));
     moods_.push_back(std::move(of_stretches));
-  }
-  for (std::vector<float> ratios : model.moods) {
-    for (float& r : ratios) r *= static_cast<float>(model.scale);
-    moods_.push_back(std::move(ratios));
   }
   for (const CostPool& p : model.pools) {
     skips_.emplace_back(p.frames.front().fetch_ms * (1 + p.beside), p.decodes_between, p.neighbour_ms, p.neighbours);
@@ -46,7 +42,7 @@ DrawTables::DrawTables(const Model& model) {
     dearest_.push_back(most), means_.push_back(sum / static_cast<double>(p.frames.size()));
     fetches_.push_back(fetch / static_cast<double>(p.frames.size()));
   }
-  const double room = model.pace.workers * model.pace.period_ms / (model.scale * model.base);
+  const double room = model.pace.workers * model.pace.period_ms / (model.scale * model.mood.base);
   for (std::size_t at = 0; at < model.stretches.size(); ++at) {
     const Frames in = model.stretches[at].in, frames = std::min<Frames>(prepared_ahead(model.pace.period_ms), in - model.stretches.front().in);
     double busy = 0;
@@ -59,9 +55,8 @@ DrawTables::DrawTables(const Model& model) {
 }
 
 const std::vector<float>& DrawTables::moods_of(int trial) const {
-  const std::size_t round = moods_.size() - kLevels + kFromMeasuring, n = static_cast<std::size_t>(trial), i = n % round;
   // Levels are gone through in another order than trials: what others take goes round with the trials too.
-  return moods_[i < kFromMeasuring ? (3 * (n / round * kFromMeasuring + i)) % kLevels : i - kFromMeasuring + kLevels];
+  return moods_[3 * static_cast<std::size_t>(trial) % kLevels];
 }
 
 Draws::Draws(const Model& model, const DrawTables& tables, std::uint64_t seed, int trial)
@@ -178,7 +173,7 @@ LateLooks::LateLooks(const Model& model, std::uint64_t seed) : model_(model), se
   for (const CostPool& p : model.pools) {
     double sum = 0;
     for (const FrameSample& f : p.frames) sum += static_cast<double>(f.fetch_ms + f.process_ms);
-    busy_.push_back(std::min(most, model.scale * model.base * sum / static_cast<double>(p.frames.size())));
+    busy_.push_back(std::min(most, model.scale * model.mood.base * sum / static_cast<double>(p.frames.size())));
   }
   // Only those matter that last until the next frame is due.
   for (const Disturbance& d : model.lately) {

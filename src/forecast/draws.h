@@ -15,8 +15,7 @@ namespace gc {
 class DrawTables {
  public:
   explicit DrawTables(const Model& model);
-  /// What a trial draws the seat's speed in each stretch from: one of the playouts that are known, which
-  /// keeps together what came together, or what measuring says of how it varies.
+  /// What a trial draws the seat's speed in each stretch from. Stretches of one trial are slow or quick together.
   const std::vector<float>& moods_of(int trial) const;
   const std::vector<SkipCost>& skips() const { return skips_; }
   const FrameSample& dearest(std::size_t pool) const { return dearest_[pool]; }
@@ -30,9 +29,8 @@ class DrawTables {
   double busy_before(std::size_t stretch) const { return prepared_[stretch].busy; }
 
  private:
-  static constexpr std::size_t kFromMeasuring = 2;  // such trials for each playout that is known
-  static constexpr std::size_t kLevels = 8;         // of the seat's speed through a whole playout
-  std::vector<std::vector<float>> moods_;  ///< by level, as measuring says; then those of playouts
+  static constexpr std::size_t kLevels = 8;  // of the seat's speed through a whole playout
+  std::vector<std::vector<float>> moods_;    ///< by level
   std::vector<SkipCost> skips_;       ///< for each pool
   std::vector<FrameSample> dearest_;  ///< of each pool: longest fetching, and what is more in all
   std::vector<double> means_, fetches_;

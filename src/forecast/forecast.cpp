@@ -160,10 +160,10 @@ Forecast forecast(const Program& program, const CostBook& book, const Route& sea
   const std::vector<Alike> parts = alike_frames(program, sealed, f.range);
   std::vector<PoolEntry> entries, live;
   Model model = model_of_parts(program, book, parts, f.range, options, &entries, &live);
-  f.base = model.base, f.crowding = book.crowding();
+  f.base = model.mood.base, f.crowding = book.crowding();
   f.intervals.resize(parts.size());
   tbb::parallel_for(std::size_t{0}, parts.size(), [&](std::size_t i) {
-    f.intervals[i] = cost_of(parts[i], model.pools[entries[i].pool], model.pools[live[i].pool], entries[i], options, model.base,
+    f.intervals[i] = cost_of(parts[i], model.pools[entries[i].pool], model.pools[live[i].pool], entries[i], options, model.mood.base,
                              f.rate.frame_ms());
   });
   for (std::size_t i = 0; i < parts.size(); ++i) {

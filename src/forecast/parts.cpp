@@ -85,7 +85,7 @@ Frames frames_to_reach(const Program& program, const CompiledInterval& interval,
 /// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of
 /// the medians of ten neighbouring samples from the median of all samples of their kind, beyond what such
 /// medians vary by themselves (π / 2 times as much as means; common knowledge of the normal distribution).
-double mood_of(const std::vector<const CostPool*>& pools) {
+double spread_of(const std::vector<const CostPool*>& pools) {
   constexpr std::size_t kBlock = 10;
   struct Part {
     double sum = 0, count = 0;
@@ -113,25 +113,6 @@ double mood_of(const std::vector<const CostPool*>& pools) {
   // In whole steps: one more kind of frames should not change what is drawn for all others.
   return count > 0 ? std::clamp(std::round(std::sqrt(std::max(0.0, sum / count)) * 200) / 200, 0.01, 0.2)
                    : 0.03;
-}
-
-/// The seat's speed varies more than half a minute of measuring shows where others work on its cores: from stretch to stretch,
-/// and in the mean of a whole playout. Seen in first playouts with 0.84 to 0.96 of the work on shared cores: 7 % from stretch to
-/// stretch, means 0.93, 0.95, 0.97 and 1.02 of what was measured before. In whole steps, as the base.
-std::pair<double, double> with_strangers(double mood, double crowding) {
-  const auto steps = [](double v) { return std::round(v * 200) / 200; };
-  const double c = std::max(0.0, crowding);
-  return {steps(std::hypot(mood, 0.06 * c)), steps(std::hypot(mood / 2, 0.05 * c))};
-}
-
-/// What the seat takes now against what is known of its costs, which is of cores that nobody else works on:
-/// as playouts went, or by how crowded it is. In whole steps, so that edits can be forecast from the state
-/// before.
-double base_of(const Moods& moods, double crowding) {
-  double sum = 0, count = 0;
-  for (const std::vector<float>& playout : moods)
-    for (const float r : playout) sum += static_cast<double>(r), ++count;
-  return std::round(50 * (count > 0 ? sum / count : crowded(crowding))) / 50;
 }
 
 bool has_long_gop(const Program& program, const CompiledInterval& interval, const TapPattern& taps) {
@@ -344,9 +325,10 @@ Model model_of_parts(const Program& program, const CostBook& book, const std::ve
   for (const Alike& part : parts) made.insert(pools.live(part.interval).pool);
   std::vector<const CostPool*> live;
   for (const std::uint32_t pool : made) live.push_back(&model.pools[pool]);
-  model.mood = mood_of(live), model.moods = book.moods();
-  std::tie(model.mood, model.level) = with_strangers(model.mood, book.crowding());
-  model.base = base_of(model.moods, book.crowding());
+  // In whole steps, so that an edit can be forecast from the state before.
+  const auto steps = [](double v, double each) { return std::round(v / each) * each; };
+  const Mood mood = book.mood(spread_of(live));
+  model.mood = {steps(mood.base, 0.01), steps(mood.level, 0.005), steps(mood.spread, 0.005)};
   model.kinds = kinds_told(model);
   if (options.outside) model.lately = book.lately();
   return model;

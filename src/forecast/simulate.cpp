@@ -41,7 +41,7 @@ std::array<std::uint32_t, static_cast<std::size_t>(kBlock)> count_bits(const Mis
 }  // namespace
 
 std::vector<CostKind> kinds_told(const Model& model) {
-  const double scale = model.scale * model.base;
+  const double scale = model.scale * model.mood.base;
   std::vector<CostKind> kinds, by_pool(model.pools.size());
   const auto told = [&](std::size_t p) {
     const CostPool& pool = model.pools[p];
@@ -56,8 +56,8 @@ std::vector<CostKind> kinds_told(const Model& model) {
     by_pool[p] = {0,
                   scale * std::max(total, fetch * model.pace.workers),
                   scale * apart / static_cast<double>(totals.size()),
-                  {model.base * fetch * (1 + static_cast<double>(pool.beside)), pool.decodes_between,
-                   model.base * static_cast<double>(pool.neighbour_ms), pool.neighbours}};
+                  {model.mood.base * fetch * (1 + static_cast<double>(pool.beside)), pool.decodes_between,
+                   model.mood.base * static_cast<double>(pool.neighbour_ms), pool.neighbours}};
   };
   // Of a few pools the threads would cost more than the work.
   constexpr std::size_t kMany = 64;
@@ -266,8 +266,8 @@ class Simulation {
     const auto& was = old.stretches;
     if (model_.pace.workers != old.pace.workers || model_.pace.horizon != old.pace.horizon ||
         model_.pace.period_ms != old.pace.period_ms || model_.pace.far != old.pace.far ||
-        model_.scale != old.scale || model_.base != old.base || model_.mood != old.mood || model_.level != old.level ||
-        model_.moods != old.moods || model_.lately != old.lately || now.empty() || was.empty())
+        model_.scale != old.scale || model_.mood != old.mood ||
+        model_.lately != old.lately || now.empty() || was.empty())
       return {0, std::max(model_.frames(), old.frames())};
     std::size_t i = 0;
     while (i < now.size() && i < was.size() && same(now[i], was[i])) ++i;

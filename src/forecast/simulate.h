@@ -37,10 +37,7 @@ struct Model {
   std::vector<CostStretch> stretches;  ///< in order, without holes
   Frames first = 0;  ///< number of the first frame: where models of one timeline overlap, their frames draw the same costs
   double scale = 1;                    ///< of all costs: above 1 for a plan with a margin
-  double base = 1;                     ///< what the seat takes now, on the mean, against what the pools say
-  double mood = 0;   ///< standard deviation of the seat's speed from stretch to stretch, relative
-  double level = 0;  ///< and of its mean through a whole playout
-  Moods moods;      ///< of playouts, against the pools: most trials take one of these in turn instead
+  Mood mood;                           ///< of the seat now, against what the pools say
   std::vector<Disturbance> lately;  ///< each trial takes one of these in turn; empty: nothing from outside
   Frames frames() const { return stretches.empty() ? 0 : stretches.back().out; }
 };

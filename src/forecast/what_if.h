@@ -17,7 +17,7 @@ class WithoutBook : public CostBook {
   std::vector<Disturbance> lately() const override { return book_.lately(); }
   Calibration calibration() const override { return book_.calibration(); }
   double widening() const override { return book_.widening(); }
-  Moods moods() const override { return book_.moods(); }
+  Mood mood(double spread) const override { return book_.mood(spread); }
   double crowding() const override { return book_.crowding(); }
 
  private:

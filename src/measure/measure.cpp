@@ -168,7 +168,8 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
     // What the outside took of it is no cost of the frame: the forecast adds the outside as it is lately.
     const double outside = outside_ms(r), process = r.done_ms - r.fetched_ms;
     const double taken = outside > kLeastOutsideMs ? std::min(outside, 0.9 * process) : 0;
-    // Nor is what others on the same core add as a rule: the forecast adds that as crowded as the seat is lately.
+    // Nor is what others on the same core add as a rule: the forecast adds that as crowded as the seat is lately. Nor are
+    // neighbours that the frame before would have left: the forecast adds them after a cut and a skip.
     double fetching = 0, off_fetch = 0, off_process = 0;
     for (const StageSample& s : r.stages) {
       const bool fetches = (s.kind == StageKind::read || s.kind == StageKind::decode) && s.ended_ms <= r.fetched_ms;
@@ -180,11 +181,11 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
     }
     const double fetch = fetching > 0 ? r.steady_fetch_ms * (1 - off_fetch / fetching) : r.steady_fetch_ms;
     frames.push_back({static_cast<float>(fetch),
-                      static_cast<float>(std::max(process - taken - off_process, 0.1 * process) + r.beside_ms)});
+                      static_cast<float>(std::max(process - taken - off_process - r.neighbours_ms, 0.1 * process) + r.beside_ms)});
   }
   notebook.add_frames(frames_key, frames);
   const auto by_stage =
-      stage_samples(results, enough ? static_cast<std::size_t>(workers) : 1, results.size(), stages);
+      stage_samples(results, enough ? static_cast<std::size_t>(workers) : 1, results.size(), stages, enough);
   std::set<Hash128> seen;
   for (const StageRef& stage : stages)
     if (const auto it = by_stage.find(stage.key); it != by_stage.end() && seen.insert(stage.key).second)
@@ -193,7 +194,7 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
 
 std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<FrameResult>& results,
                                                           std::size_t from, std::size_t to,
-                                                          std::span<const StageRef> stages) {
+                                                          std::span<const StageRef> stages, bool in_a_row) {
   std::map<Hash128, std::vector<StageSample>> by_stage;
   std::map<Hash128, int> times;
   for (const StageRef& s : stages) ++times[s.key];
@@ -208,16 +209,18 @@ std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<Fram
         if (s.key == key) {
           sum.kind = s.kind, sum.key = key, sum.owner = s.owner, ++n;
           sum.gauge = std::max(sum.gauge, s.gauge);
-          sum.wall_ms += s.cost_ms() / static_cast<float>(often),
-              sum.cpu_ms += (s.work_ms > 0 ? s.work_ms : s.cpu_ms) / static_cast<float>(often);
+          sum.wall_ms += s.cost_ms(), sum.cpu_ms += s.work_ms > 0 ? s.work_ms : s.cpu_ms;
         }
       uneven = uneven || n != often;
       turns += n;
+      if (!in_a_row && n == 0) continue;
+      const auto share = static_cast<float>(in_a_row ? often : n);
+      sum.wall_ms /= share, sum.cpu_ms /= share;
       each.push_back(sum);
     }
     if (turns == 0) continue;
     constexpr std::size_t kRow = 4;
-    if (uneven) {
+    if (uneven && in_a_row) {
       std::vector<StageSample> means;
       const std::size_t row = std::min(kRow, each.size());
       for (std::size_t i = 0; i + row <= each.size(); ++i) {

@@ -57,10 +57,11 @@ void record_run(Notebook& notebook, const Hash128& frames_key, std::span<const S
 
 /// What each stage took of a frame, by its key, for frames [from, to) of a run: all its turns in a frame
 /// together, shared out over how often `stages` has it. Where frames share the work of a stage (neighbours
-/// that one makes and others use), the means of four frames in a row stand for each.
+/// that one makes and others use), the means of four frames in a row stand for each. Of a run too short for
+/// that (`in_a_row` false) the first frames made all the neighbours: what one turn takes is all that is known.
 std::map<Hash128, std::vector<StageSample>> stage_samples(const std::vector<FrameResult>& results,
                                                           std::size_t from, std::size_t to,
-                                                          std::span<const StageRef> stages);
+                                                          std::span<const StageRef> stages, bool in_a_row = true);
 
 /// Learns from frames that are rendered or played anyway. Give it every frame; `finish` writes what was
 /// learnt.

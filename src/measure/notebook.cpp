@@ -413,7 +413,7 @@ StageCosts Notebook::stage(const StageRef& stage) const {
   c.error = std::sqrt(e->high / std::max(1e-9, e->low)) - 1;
   // A law knows better than the mean over all sorts what others on the core add to its own.
   const bool crowd = !stage.by_wall && crowding_.known(seconds_now()) && crowding_.value > 0;
-  const double own = crowd ? (1 + (law.shared_core_factor() - 1) * crowding_.value) / crowded(crowding_.value) : 1;
+  const double own = crowd ? crowded(crowding_.value, law.shared_core_factor()) / crowded(crowding_.value) : 1;
   const auto ms = static_cast<float>(own * e->ms);
   for (const float r : law.spread()) c.ms.push_back(r * ms);
   if (c.ms.size() < 8) c.ms.assign(8, ms);

@@ -110,7 +110,7 @@ class Notebook : public CostBook, public IdentityMemory {
   /// The playouts that others disturbed about as much as they do now, and the latest few, since that changes.
   /// The latest dozen where nothing is known of now.
   std::vector<Disturbance> lately() const override;
-  Moods moods() const override;
+  Mood mood(double spread) const override;
   double crowding() const override;
   /// How many times as long this work takes on a core that others work on.
   double shared_core_factor(const StageRef& stage) const;
@@ -175,11 +175,15 @@ class Notebook : public CostBook, public IdentityMemory {
   Database database_;
   mutable std::mutex mutex_;
   mutable std::optional<Calibration> calibration_;  ///< until an outcome is added
-  struct MoodsOf {
-    double crowding = -1;
-    std::vector<float> ratios;
+  /// What one playout took against known costs, over its stretches.
+  struct Played {
+    double crowding = -1;  ///< before it began; −1: unknown
+    double usual = 1;      ///< median
+    double spread = 0;     ///< standard deviation of the stretches' logarithms
+    double weight = 1;     ///< less than 1 where few stretches tell
   };
-  mutable std::optional<std::vector<MoodsOf>> moods_;  ///< by playout, oldest first
+  mutable std::optional<std::vector<Played>> played_;  ///< latest first; read once
+  const std::vector<Played>& played() const;
   mutable std::unordered_map<Hash128, Series> all_[kWhats];
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;

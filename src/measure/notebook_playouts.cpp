@@ -163,7 +163,7 @@ double Notebook::widening() const {
 
 Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding) {
   const std::lock_guard lock(mutex_);
-  moods_.reset();
+  played_.reset();
   return database_.change([&]() -> Result<void> {
     Statement latest = database_.prepare("SELECT ifnull(max(playout), 0) FROM played");
     latest.step();
@@ -177,65 +177,77 @@ Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding)
   });
 }
 
+const std::vector<Notebook::Played>& Notebook::played() const {
+  constexpr float kLeastRatio = 0.4f, kMostRatio = 2.5f;  // what is further off says nothing about the seat
+  constexpr float kMostApart = 1.4f;  // a stretch further from the others of its playout was misjudged by itself
+  constexpr double kEnough = 5;       // stretches
+  if (played_) return *played_;
+  std::vector<std::pair<double, std::vector<float>>> playouts;
+  std::int64_t playout = 0;
+  Statement a = database_.prepare("SELECT playout, ratio, crowding FROM played WHERE ratio > 0 ORDER BY rowid");
+  while (a.step()) {
+    if (a.integer(0) != playout) playouts.push_back({a.real(2), {}}), playout = a.integer(0);
+    playouts.back().second.push_back(std::clamp(static_cast<float>(a.real(1)), kLeastRatio, kMostRatio));
+  }
+  played_.emplace();
+  for (auto p = playouts.rbegin(); p != playouts.rend(); ++p) {
+    auto& [crowding, ratios] = *p;
+    const auto usual = static_cast<float>(median_of(ratios).median);
+    double apart = 0;
+    for (float& r : ratios) {
+      r = std::clamp(r, usual / kMostApart, usual * kMostApart);
+      apart += std::pow(std::log(static_cast<double>(r / usual)), 2) / static_cast<double>(ratios.size());
+    }
+    played_->push_back({crowding, static_cast<double>(usual), std::sqrt(apart), std::min(1.0, static_cast<double>(ratios.size()) / kEnough)});
+  }
+  return *played_;
+}
+
 namespace {
 
-/// How many times dearer frames become from cores of one's own to wholly shared ones, as playouts went: least squares of their
-/// means, drawn towards what shared cores cost as a rule (ridge regression: Hoerl and Kennard, 1970).
-/// @param seen crowding of each playout and the mean of its ratios
+/// How many times dearer frames become from cores of one's own to wholly shared ones, as playouts went: least squares over
+/// crowded(), drawn towards what shared cores cost as a rule (ridge regression: Hoerl and Kennard, 1970).
+/// @param seen crowded() of each playout, and what it took
 double dearer_by_crowding(const std::vector<std::pair<double, double>>& seen) {
   constexpr double kDrawn = 0.5;  // as much as ten playouts say that lie 0.22 from their mean
   double crowding = 0, ratio = 0;
   for (const auto& [c, r] : seen) crowding += c / static_cast<double>(seen.size()), ratio += r / static_cast<double>(seen.size());
-  double apart = kDrawn, together = kDrawn * (kSharedCoreCosts - 1);
+  double apart = kDrawn * (kSharedCoreCosts - 1) * (kSharedCoreCosts - 1), together = apart;
   for (const auto& [c, r] : seen) apart += (c - crowding) * (c - crowding), together += (c - crowding) * (r - ratio);
   return together / apart;
 }
 
 }  // namespace
 
-Moods Notebook::moods() const {
-  constexpr std::size_t kLeast = 20, kLatest = 2, kMost = 8;
-  constexpr float kLeastRatio = 0.4f, kMostRatio = 2.5f;  // what is further off says nothing about the seat
-  constexpr float kMostApart = 1.4f;  // a stretch further from the others of its playout was misjudged by itself
+Mood Notebook::mood(double spread) const {
+  constexpr double kUsual = 4;    // the usual mood counts as so many playouts that have just ended
+  constexpr double kAge = 3;      // playouts since then that leave one 1/e of its weight
+  constexpr double kState = 0.2;  // of crowding: so far from now one has 1/e of its weight
   const double now = crowding();
+  const Mood usual = usual_mood(now, spread);
   const std::lock_guard lock(mutex_);
-  if (!moods_) {
-    moods_.emplace();
-    std::int64_t playout = 0;
-    Statement a =
-        database_.prepare("SELECT playout, ratio, crowding FROM played WHERE ratio > 0 ORDER BY rowid");
-    while (a.step()) {
-      if (a.integer(0) != playout) moods_->push_back({a.real(2), {}}), playout = a.integer(0);
-      moods_->back().ratios.push_back(std::clamp(static_cast<float>(a.real(1)), kLeastRatio, kMostRatio));
-    }
-    for (MoodsOf& m : *moods_) {
-      const auto usual = static_cast<float>(median_of(m.ratios).median);
-      for (float& r : m.ratios) r = std::clamp(r, usual / kMostApart, usual * kMostApart);
-    }
-  }
-  std::size_t count = 0;
-  for (const MoodsOf& m : *moods_) count += m.ratios.size();
-  if (count < kLeast) return {};
-  std::vector<const MoodsOf*> chosen;
-  for (auto m = moods_->rbegin(); m != moods_->rend(); ++m) chosen.push_back(&*m);
-  if (now >= 0 && chosen.size() > kMost) {
-    const auto apart = [&](const MoodsOf* m) { return m->crowding < 0 ? 1 : std::abs(m->crowding - now); };
-    std::stable_sort(chosen.begin() + kLatest, chosen.end(),
-                     [&](const MoodsOf* x, const MoodsOf* y) { return apart(x) < apart(y); });
-    chosen.resize(kMost);
-  }
   std::vector<std::pair<double, double>> seen;
-  for (const MoodsOf& m : *moods_)
-    if (m.crowding >= 0) seen.emplace_back(m.crowding, mean(m.ratios));
+  for (const Played& p : played())
+    if (p.crowding >= 0) seen.emplace_back(crowded(p.crowding), p.usual);
   const double dearer = dearer_by_crowding(seen);
-  Moods all;
-  for (const MoodsOf* m : chosen) {
+  struct Says {
+    double weight, ratio;
+  };
+  std::vector<Says> says;
+  double weight = kUsual, ratios = kUsual * usual.base, spreads = kUsual * usual.spread * usual.spread;
+  for (const Played& p : played()) {
+    const bool known = now >= 0 && p.crowding >= 0;
+    const double apart = known ? std::abs(p.crowding - now) : now >= 0 ? 1 : 0;
+    const double w = p.weight * std::exp(-static_cast<double>(says.size()) / kAge - apart / kState);
     // As it would have gone on cores as crowded as now. On quieter ones nothing gets quicker than it is known to be.
-    const double more = now >= 0 && m->crowding >= 0 ? dearer * (now - m->crowding) : 0;
-    all.push_back(m->ratios);
-    for (float& r : all.back()) r = std::max(std::min(r, 1.0f), r + static_cast<float>(more));
+    const double r = std::max(std::min(p.usual, 1.0), p.usual + (known ? dearer * (crowded(now) - crowded(p.crowding)) : 0));
+    says.push_back({w, r});
+    weight += w, ratios += w * r, spreads += w * p.spread * p.spread;
   }
-  return all;
+  const double base = ratios / weight;
+  double levels = kUsual * usual.level * usual.level;
+  for (const Says& s : says) levels += s.weight * std::pow(std::log(s.ratio / base), 2);
+  return {base, std::sqrt(levels / weight), std::sqrt(spreads / weight)};
 }
 
 Calibration Notebook::calibration() const {

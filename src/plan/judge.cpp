@@ -26,7 +26,7 @@ StretchLoad load_in(const Model& model, FrameRange frames) {
   StretchLoad load;
   std::vector<double> all;
   double sum = 0, count = 0;
-  const double scale = model.scale * model.base;
+  const double scale = model.scale * model.mood.base;
   for (std::size_t i = stretch_at(model, frames.in); i < model.stretches.size() && model.stretches[i].in < frames.out; ++i) {
     const CostStretch& s = model.stretches[i];
     const auto n = static_cast<double>(std::min(frames.out, s.out) - std::max(frames.in, s.in));
@@ -75,8 +75,7 @@ Judged SimulationJudge::play(std::size_t first, std::size_t last, const std::vec
   // Of the same seat, with pools and stretches of its own.
   const Model& seat = *ways_[first][ways[first]].model;
   Model model;
-  model.pace = seat.pace, model.scale = seat.scale, model.base = seat.base, model.mood = seat.mood, model.level = seat.level;
-  model.moods = seat.moods, model.lately = seat.lately, model.first = at.in;
+  model.pace = seat.pace, model.scale = seat.scale, model.mood = seat.mood, model.lately = seat.lately, model.first = at.in;
   std::map<std::pair<const Model*, std::uint32_t>, std::uint32_t> pools;
   const Model* before = nullptr;
   std::size_t u = first;

@@ -24,19 +24,11 @@ constexpr double kLighter = 0.97;
 int bad_spans(const Forecast& f) { return f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::unseen); }
 bool good(const Forecast& f, double most_drops) { return f.expected_drops <= most_drops && bad_spans(f) == 0; }
 
-/// How much dearer than usual everything is on one day of ten, as this seat's playouts went.
-double slow_day(const Notebook& notebook, double otherwise) {
-  constexpr std::size_t kEnough = 5;
-  std::vector<double> days;
-  for (const std::vector<float>& ratios : notebook.moods()) {
-    double sum = 0;
-    for (const float r : ratios) sum += static_cast<double>(r);
-    if (!ratios.empty()) days.push_back(sum / static_cast<double>(ratios.size()));
-  }
-  if (days.size() < kEnough) return otherwise;
-  std::sort(days.begin(), days.end());
-  const double usual = days[days.size() / 2], slow = days[static_cast<std::size_t>(0.9 * static_cast<double>(days.size() - 1))];
-  return std::clamp(slow / std::max(usual, 0.1) - 1, 0.05, 0.5);
+/// How much dearer than usual everything is on one day of ten, as this seat's playouts went (1.28 deviations of the normal
+/// distribution), and at least so much.
+double slow_day(const Notebook& notebook, double least) {
+  constexpr double kMost = 0.5;
+  return std::clamp(std::exp(1.2816 * notebook.mood(0).level) - 1, least, std::max(least, kMost));
 }
 
 /// Whether one of the words is of a remedy by itself: its id, its kind, "kind:segment". Renders that touch are one line of a

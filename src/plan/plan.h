@@ -94,7 +94,7 @@ struct Plan {
 
 struct PlanOptions {
   double most_drops = 0.5;  ///< expected drops that may be left in the whole range
-  double margin = 0.10;     ///< the plan must hold even when everything costs this much more; the seat's own slow days count when they are known
+  double margin = 0.10;     ///< the plan must hold even when everything costs this much more, or as much as on the seat's own slow days
   std::optional<std::int64_t> review_at;  ///< when it must play, seconds since 1970
   /// Several reviews, one after another: each part is due by its own time, and what lies in none has no need to play.
   std::vector<Review> reviews;

@@ -473,6 +473,38 @@ TEST_F(Measuring, WhatOthersOnTheCoreAddIsNoCostOfTheFrame) {
   EXPECT_NEAR(alone.fetch_ms, 7, 0.01);
 }
 
+// Three frames of which the first ones make all the neighbours, four pictures more than such frames make one after another: that
+// is what a cut costs. It is no cost of the frame, nor of the stage that makes the pictures.
+TEST_F(Measuring, NeighboursThatAShortRunMakesAreNoCostOfItsFrames) {
+  const ProgramPtr p = program(3, 1.2);
+  const std::vector<StageRef> stages = p->stages(30);
+  const auto repeated = std::ranges::find(stages, StageKind::effect, &StageRef::kind);
+  ASSERT_NE(repeated, stages.end());
+  std::vector<FrameResult> results;
+  for (int i = 0; i < 3; ++i) {
+    FrameResult r;
+    r.started_ms = r.fetch_began_ms = 1000.0 * i;
+    double fetch = 0, process = 0;
+    for (const StageRef& s : stages) {
+      const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
+      for (int turn = 0; turn < (s.key == repeated->key && i == 1 ? 5 : 1); ++turn) {
+        r.stages.push_back({s.kind, s.key, 6, 6, s.owner, 1.0f});
+        (fetches ? fetch : process) += 6;
+      }
+    }
+    r.neighbours_ms = i == 1 ? 24 : 0;
+    r.steady_fetch_ms = fetch, r.fetched_ms = r.fetch_began_ms + fetch, r.done_ms = r.fetched_ms + process;
+    results.push_back(std::move(r));
+  }
+  const Hash128 key = hash_text("short");
+  record_run(*notebook_, key, stages, results, 2);
+  const std::vector<FrameSample> frames = notebook_->frames(key);
+  ASSERT_EQ(frames.size(), 2u) << "the first one opens files";
+  EXPECT_NEAR(frames[0].process_ms, frames[1].process_ms, 0.01);
+  for (const float ms : notebook_->stage_samples(repeated->key)) EXPECT_NEAR(ms, 6, 0.01);
+  EXPECT_EQ(notebook_->stage_samples(repeated->key).size(), 2u);
+}
+
 // A forecast is for now: playouts that others disturbed as much as they do now count first, and the latest
 // few anyway.
 TEST_F(Measuring, TheOutsideIsForecastAsItIsNow) {

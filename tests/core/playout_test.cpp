@@ -547,7 +547,7 @@ TEST(SimulationAgain, EqualsSimulatingEverything) {
   std::mt19937 rng(3);
   const auto unit = [&] { return std::uniform_real_distribution<double>(0, 1)(rng); };
   Model m;
-  m.pace = {2, 12, kPeriod}, m.mood = 0.03;
+  m.pace = {2, 12, kPeriod}, m.mood.spread = 0.03;
   m.lately = {{0.0005, {20, 60}}, {}};
   for (std::uint32_t i = 0; i < 120; ++i) {
     CostPool pool;

@@ -459,21 +459,38 @@ TEST(Moods, OfPlayoutsMakeTheForecastAsUnsureAsTheSeatIs) {
   const ProgramPtr program = steady(*book, 72);
   const auto said = [&] { return forecast(*program, *book, {}, {0, 480}, {}).any_drop({0, 480}); };
   EXPECT_EQ(said(), 0);
-  EXPECT_TRUE(book->moods().empty());
+  EXPECT_EQ(book->mood(0.02), usual_mood(-1, 0.02)) << "nothing was played";
   std::vector<float> ratios;
-  for (int i = 0; i < 15; ++i) ratios.push_back(i % 2 ? 1.2f : 1 / 1.2f);
-  book->add_moods(ratios);
-  EXPECT_TRUE(book->moods().empty()) << "too few to tell";
-  EXPECT_EQ(said(), 0);
-  book->add_moods(ratios);
-  // A third of the trials plays as that quarter of an hour was, and half of its stretches were slow.
+  for (int i = 0; i < 15; ++i) ratios.push_back(i % 3 == 0 ? 1.2f : i % 3 == 1 ? 1 : 1 / 1.2f);
+  // A third of their stretches was slow.
+  for (int i = 0; i < 6; ++i) book->add_moods(ratios);
   EXPECT_GT(said(), 0.05);
   EXPECT_LT(said(), 0.35);
+  const Mood before = book->mood(0.02);
+  EXPECT_NEAR(before.base, 1, 0.02);
+  EXPECT_GT(before.spread, 0.08);
+  // What is beyond all reason says nothing of the seat: this is 2.5, 0.4 and 1, each brought near the middle one.
   book->add_moods(std::vector<float>{40, 0.001f, 1});
-  for (const std::vector<float>& playout : book->moods())
-    for (const float r : playout) EXPECT_TRUE(r >= 0.4f && r <= 2.5f) << r;
+  EXPECT_NEAR(book->mood(0.02).base, before.base, 0.03);
+  const Mood kept = book->mood(0.02);
   book.reset();
-  EXPECT_FALSE((*Notebook::open(dir / "n.sqlite"))->moods().empty());
+  EXPECT_EQ((*Notebook::open(dir / "n.sqlite"))->mood(0.02), kept);
+}
+
+// A playout whose stretches all were slow says that the next may be; one of a single stretch says less.
+TEST(Moods, OfWholePlayoutsMakeTheNextOneDearerAndLessSure) {
+  const auto after = [](std::size_t stretches) {
+    const test::TempFolder dir;
+    auto book = *Notebook::open(dir / "n.sqlite");
+    book->add_moods(std::vector<float>(stretches, 1.4f));
+    return book->mood(0.02);
+  };
+  const Mood none = usual_mood(-1, 0.02), one = after(1), many = after(8);
+  EXPECT_NEAR(many.base, (4 + 1.4) / 5, 0.001) << "beside the usual, which counts as four playouts";
+  EXPECT_GT(one.base, none.base);
+  EXPECT_LT(one.base, many.base - 0.05);
+  EXPECT_GT(many.level, none.level + 0.05);
+  EXPECT_LT(many.spread, none.spread) << "within itself it was even";
 }
 
 // What a playout took says most of one that begins when the cores are as crowded.
@@ -482,20 +499,17 @@ TEST(Moods, AreThoseOfPlayoutsThatBeganAsCrowdedAsNow) {
   auto book = *Notebook::open(dir / "n.sqlite");
   for (int i = 0; i < 16; ++i) {
     const bool crowded = i / 4 % 2 == 0;  // the latest four were not
-    book->add_moods(std::vector<float>(3, crowded ? 1.5f : 1.0f), crowded ? 0.9 : 0.1);
+    book->add_moods(std::vector<float>(6, crowded ? 1.5f : 1.0f), crowded ? 0.9 : 0.1);
   }
-  const auto slow = [&] {
-    const Moods m = book->moods();
-    return std::count_if(m.begin(), m.end(), [](const auto& p) { return p.front() > 1.25f; });
-  };
   EXPECT_EQ(book->crowding(), -1);
-  EXPECT_EQ(slow(), 8) << "of now nothing is known: all of them";
+  const double usual = book->mood(0).base;
+  EXPECT_LT(usual, 1.1) << "of now nothing is known: the latest count";
   for (int i = 0; i < 30; ++i) book->note_crowding(0.8);
-  EXPECT_EQ(book->moods().size(), 8u);
-  EXPECT_EQ(slow(), 8) << "the latest two count as they would have gone";
+  EXPECT_GT(book->mood(0).base, 1.2);
+  EXPECT_GT(book->mood(0).level, 0.05);
   for (int i = 0; i < 30; ++i) book->note_crowding(0.05);
   book->note_crowding(-1);
-  EXPECT_EQ(slow(), 0);
+  EXPECT_NEAR(book->mood(0).base, 1, 0.01);
   EXPECT_NEAR(book->crowding(), 0.05, 0.02);
   const double now = book->crowding();
   book.reset();
@@ -506,19 +520,14 @@ TEST(Moods, AreThoseOfPlayoutsThatBeganAsCrowdedAsNow) {
 TEST(Moods, OfACrowdedSeatAreNoForecastOfAQuietOne) {
   const test::TempFolder dir;
   auto book = *Notebook::open(dir / "n.sqlite");
-  for (int i = 0; i < 10; ++i) book->add_moods(std::vector<float>{1.30f, 1.38f}, 0.95);
-  const auto means = [&] {
-    std::vector<double> all;
-    for (const std::vector<float>& playout : book->moods()) all.push_back((static_cast<double>(playout.front()) + static_cast<double>(playout.back())) / 2);
-    return all;
-  };
-  EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34, 0.001))) << "as crowded as it then was";
+  for (int i = 0; i < 10; ++i) book->add_moods(std::vector<float>(6, 1.34f), 0.95);
+  for (int i = 0; i < 60; ++i) book->note_crowding(0.95);
+  EXPECT_NEAR(book->mood(0).base, 1.33, 0.015) << "as crowded as it then was";
   for (int i = 0; i < 60; ++i) book->note_crowding(0);
-  ASSERT_EQ(means().size(), 8u);
-  EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34 - 0.95 * 0.35, 0.02))) << "and never below what quiet cores take";
-  // What is seen then counts more than what is usual: this seat does not get quicker.
-  for (int i = 0; i < 10; ++i) book->add_moods(std::vector<float>{1.30f, 1.38f}, 0);
-  EXPECT_THAT(means(), testing::Each(testing::DoubleNear(1.34, 0.05)));
+  EXPECT_NEAR(book->mood(0).base, 1, 0.01) << "and never below what quiet cores take";
+  // What is seen then counts besides what is usual: this seat does not get quicker.
+  for (int i = 0; i < 10; ++i) book->add_moods(std::vector<float>(6, 1.34f), 0);
+  EXPECT_NEAR(book->mood(0).base, 1 + 0.34 * 0.46, 0.02) << "the latest ones count nearly as much as the usual";
 }
 
 // Costs that are known are of cores that nobody else works on. Before any playout has told better, the
@@ -526,7 +535,7 @@ TEST(Moods, OfACrowdedSeatAreNoForecastOfAQuietOne) {
 TEST(Moods, BeforeAnyPlayoutCrowdedCoresMakeTheForecastDearer) {
   const test::TempFolder dir;
   auto book = *Notebook::open(dir / "n.sqlite");
-  const ProgramPtr program = steady(*book, 80);
+  const ProgramPtr program = steady(*book, 76);
   const auto made = [&] { return forecast(*program, *book, {}, {0, 480}, {}); };
   EXPECT_EQ(made().expected_drops, 0);
   const double load = made().intervals.front().load;
@@ -545,28 +554,31 @@ TEST(Moods, BeforeAnyPlayoutCrowdedCoresMakeTheForecastDearer) {
   EXPECT_TRUE(to_json(Forecast())["cores_shared"].is_null());
 }
 
-// Stretches of one playout are slow together: what was seen so is drawn so.
-TEST(Moods, KeepTogetherWhatCameTogether) {
+// A slow trial is slow from end to end; where stretches differ they do so by chance.
+TEST(Moods, StretchesAreSlowTogetherOrByChance) {
   Model m;
   m.pace = {2, 12, 40};
   m.pools.push_back({{{1, 72}}, {}, false});
   for (Frames i = 0; i < 8; ++i) m.stretches.push_back({i * 480, (i + 1) * 480, 0, false, 0});
   m.kinds = kinds_told(m);
-  // Half of what is drawn is slow in both, together in one and by chance in the other.
-  m.moods = {{0.9f}, {1.3f}, {0.9f}, {1.3f}, {0.9f}, {1.3f}};
-  const auto stretches_that_drop = [&](int trial) {
+  const auto slow_stretches = [&] {
     const Trials t = simulate(m, 64, 5);
-    int n = 0;
-    for (const CostStretch& s : m.stretches) n += t.drops(s.in, s.out)[static_cast<std::size_t>(trial)] > 0;
-    return n;
+    std::vector<int> slow(64, 0);
+    for (const CostStretch& s : m.stretches) {
+      const auto drops = t.drops(s.in, s.out);
+      for (std::size_t i = 0; i < slow.size(); ++i) slow[i] += drops[i] > 0;
+    }
+    return slow;
   };
-  // Every playout that is known is taken in turn, after two trials of what measuring says.
-  EXPECT_EQ(stretches_that_drop(2), 0);
-  EXPECT_GE(stretches_that_drop(3), 7) << "all of it was slow";
-  m.moods = {{0.9f, 1.3f}};
-  const int some = stretches_that_drop(2);
-  EXPECT_GT(some, 0);
-  EXPECT_LT(some, 8);
+  const auto some = [](const std::vector<int>& slow) { return std::ranges::count_if(slow, [](int n) { return n > 0 && n < 8; }); };
+  m.mood = {1.05, 0.2, 0};
+  std::vector<int> slow = slow_stretches();
+  EXPECT_EQ(some(slow), 0);
+  EXPECT_GT(std::ranges::count(slow, 8), 10) << "of some trials all of it";
+  EXPECT_GT(std::ranges::count(slow, 0), 10) << "of others nothing";
+  m.mood = {1.05, 0, 0.2};
+  slow = slow_stretches();
+  EXPECT_GT(some(slow), 50);
 }
 
 // A second passed while a frame was made, half of it with somebody else at work; six tenths of it went into neighbours.
@@ -601,10 +613,8 @@ TEST(Moods, AreNotedByStretchWithoutWhatTheOutsideTook) {
     p.log.push_back(l);
   }
   for (int i = 0; i < 10; ++i) ASSERT_TRUE(book->add_moods(moods_of(f, p), f.crowding));
-  const Moods moods = book->moods();
-  ASSERT_FALSE(moods.empty());
-  for (const std::vector<float>& playout : moods)
-    for (const float r : playout) EXPECT_NEAR(r, 1.1, 1e-3);
+  EXPECT_THAT(moods_of(f, p), testing::ElementsAre(testing::FloatNear(1.1f, 1e-3f), testing::FloatNear(1.1f, 1e-3f)));
+  EXPECT_NEAR(book->mood(0).base, 1.03, 0.01) << "two stretches tell less than five";
 }
 
 // What kept the display's thread from looking is remembered: how often and for how long, each hold-up once.
