@@ -152,13 +152,13 @@ double memory_of_window(QApplication& app) {
   return memory;
 }
 
-struct Goal {
+struct BenchGoal {
   const char* bench;
   const char* what;
   const char* unit;
   double goal;
 };
-constexpr Goal kGoals[] = {
+constexpr BenchGoal kGoals[] = {
     {"skyline_paint", "skyline paint, 172 800 frames at 1280 px", "ms", 4},
     {"skyline_paint_two_minutes", "skyline paint, two minutes at 1280 px", "ms", 4},
     {"forecast_two_hours", "forecast, 172 800 frames, 2 400 segments, 64 trials", "ms", 100},
@@ -200,7 +200,7 @@ int main(int argc, char** argv) {
     fmt::print("  {:<56} {:>9.2f} {:<3} goal {:>7.0f}  {}\n", what, value, unit, goal,
                met ? "met" : "missed");
   };
-  for (const Goal& g : kGoals)
+  for (const BenchGoal& g : kGoals)
     if (const auto it = collect.medians.find(g.bench); it != collect.medians.end())
       line(g.bench, g.what, it->second, g.unit, g.goal);
   line("resident_memory", "resident memory with that timeline open", memory, "MB", 400);

@@ -119,9 +119,6 @@ Json to_json(const Explanation& e) {
 }
 
 Reliability reliability(const std::vector<AuditRun>& runs, const Program& program) {
-  constexpr int kBins = 10;
-  Reliability r;
-  for (int b = 0; b < kBins; ++b) r.bins.push_back({b / 10.0, (b + 1) / 10.0, 0, 0});
   std::vector<double> probability;
   std::vector<int> outcome;
   for (const AuditRun& run : runs)
@@ -130,19 +127,8 @@ Reliability reliability(const std::vector<AuditRun>& runs, const Program& progra
       if (part.length() <= 0) continue;
       probability.push_back(run.forecast.any_drop(part));
       outcome.push_back(drops_in(run.playout, part) > 0);
-      Reliability::Bin& bin =
-          r.bins[static_cast<std::size_t>(std::min(kBins - 1, static_cast<int>(probability.back() * kBins)))];
-      ++bin.segments, bin.dropped += outcome.back();
     }
-  r.brier = brier(probability, outcome);
-  return r;
-}
-
-Json to_json(const Reliability& r) {
-  Json bins = Json::array();
-  for (const Reliability::Bin& b : r.bins)
-    bins.push_back({{"from", b.from}, {"to", b.to}, {"segments", b.segments}, {"dropped", b.dropped}});
-  return {{"bins", bins}, {"brier", r.brier}};
+  return reliability(probability, outcome);
 }
 
 }  // namespace gc

@@ -1,6 +1,6 @@
 // Why forecast and playout disagree, as far as it can be told; and whether probabilities mean what they say.
 #pragma once
-#include "audit/audit.h"
+#include "audit/figures.h"
 #include "playout/record.h"
 
 namespace gc {
@@ -30,15 +30,7 @@ struct AuditRun {
   Playout playout;
 };
 
-struct Reliability {
-  struct Bin {
-    double from = 0, to = 0;
-    int segments = 0, dropped = 0;  ///< said with such a probability to drop any frame; and those that did
-  };
-  std::vector<Bin> bins;
-  double brier = 0;
-};
+/// Of segments to drop any frame.
 Reliability reliability(const std::vector<AuditRun>& runs, const Program& program);
-Json to_json(const Reliability& r);
 
 }  // namespace gc

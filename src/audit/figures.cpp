@@ -64,6 +64,25 @@ void causes(Held& h, const Forecast& f, const Playout& p) {
 
 }  // namespace
 
+Reliability reliability(const std::vector<double>& probability, const std::vector<int>& outcome) {
+  constexpr int kBins = 10;
+  Reliability r;
+  for (int b = 0; b < kBins; ++b) r.bins.push_back({b / 10.0, (b + 1) / 10.0, 0, 0});
+  for (std::size_t i = 0; i < probability.size(); ++i) {
+    Reliability::Bin& bin = r.bins[static_cast<std::size_t>(std::min(kBins - 1, static_cast<int>(probability[i] * kBins)))];
+    ++bin.segments, bin.dropped += outcome[i];
+  }
+  r.brier = brier(probability, outcome);
+  return r;
+}
+
+Json to_json(const Reliability& r) {
+  Json bins = Json::array();
+  for (const Reliability::Bin& b : r.bins)
+    bins.push_back({{"from", b.from}, {"to", b.to}, {"segments", b.segments}, {"dropped", b.dropped}});
+  return {{"bins", bins}, {"brier", r.brier}};
+}
+
 void Matches::add(const std::vector<FrameRange>& said, const std::vector<FrameRange>& seen) {
   called += static_cast<int>(said.size()), observed += static_cast<int>(seen.size());
   right += static_cast<int>(matched(said, seen).size());

@@ -17,6 +17,19 @@ struct Matches {
   double f1() const;
 };
 
+/// How often what was said with some probability came about: the reliability diagram.
+struct Reliability {
+  struct Bin {
+    double from = 0, to = 0;
+    int segments = 0, dropped = 0;  ///< said to drop with such a probability; and those that did
+  };
+  std::vector<Bin> bins;
+  double brier = 0;
+};
+/// @param outcome 1 where it came about, of as many as there are probabilities
+Reliability reliability(const std::vector<double>& probability, const std::vector<int>& outcome);
+Json to_json(const Reliability& r);
+
 /// What playing one timeline several times gave beside what was said of it.
 struct Held {
   double expected = 0;            ///< own drops, said

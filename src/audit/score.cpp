@@ -1,13 +1,12 @@
 #include "audit/score.h"
 
-#include <cmath>
-
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
 #include <set>
 
+#include "base/clock.h"
 #include "base/log.h"
 
 namespace gc {
@@ -144,6 +143,10 @@ Json to_json(const TimelineScore& t) {
           {"drops_own", t.held.own},
           {"total_right", t.held.total_right()},
           {"in_range", t.held.in_range()},
+          {"first_answer_seconds", t.first_answer_s},
+          {"measured_seconds", t.measured_s},
+          {"kinds", t.kinds},
+          {"kinds_known", t.kinds_known},
           {"disturbed", t.disturbed},
           {"cores_shared", t.crowding},
           {"costs_forecast_over_known", t.base},
@@ -241,15 +244,27 @@ Result<std::vector<PriceRecord>> renders_of(const ProgramPtr& program, const std
 
 }  // namespace
 
+Reliability score_reliability(const std::vector<TimelineScore>& all) {
+  std::vector<double> probability;
+  std::vector<int> outcome;
+  for (const TimelineScore& t : all) {
+    probability.insert(probability.end(), t.held.probability.begin(), t.held.probability.end());
+    outcome.insert(outcome.end(), t.held.outcome.begin(), t.held.outcome.end());
+  }
+  return reliability(probability, outcome);
+}
+
 std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
   std::vector<Held> held;
   std::vector<double> rates;
-  int renders = 0, renders_as_said = 0, parts = 0, modelled = 0;
+  int renders = 0, renders_as_said = 0, parts = 0, modelled = 0, kinds = 0, known = 0;
+  double first = 0, measured = 0;
   for (const TimelineScore& t : all) {
     held.push_back(t.held);
     rates.insert(rates.end(), t.rate_errors.begin(), t.rate_errors.end());
     parts += t.parts, modelled += t.parts_modelled;
     for (const PriceRecord& p : t.renders) ++renders, renders_as_said += p.within(0.15);
+    first = std::max(first, t.first_answer_s), measured += t.measured_s, kinds += t.kinds, known += t.kinds_known;
   }
   // What could not be measured is no figure, and the goal is not met.
   const auto percent = [](int part, int of) { return of ? 100.0 * part / of : std::nan(""); };
@@ -260,6 +275,9 @@ std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
   goals.push_back({"span F1 beyond 'heavy effects drop'", "", spans - total(all, &TimelineScore::heavy_effects).f1(), 0.1, 1});
   goals.push_back({"span F1 beyond 'processor sum ÷ cores'", "", spans - total(all, &TimelineScore::processor_sum).f1(), 0.02, 1});
   goals.push_back({"renders that took within 15 % of the time said", "%", percent(renders_as_said, renders), 90, 100});
+  goals.push_back({"first answer, by laws, of the timeline that takes longest", "s", first > 0 ? first : std::nan(""), 0, 5});
+  goals.push_back({"firm answer, for 30 kinds of frames", "s", kinds > 0 ? 30 * measured / kinds : std::nan(""), 0, 30});
+  goals.push_back({"  kinds known within 5 % then, or settled by laws", "%", percent(known, kinds), 90, 100});
   return goals;
 }
 
@@ -272,8 +290,11 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
     random.seed = options.seed + static_cast<std::uint64_t>(i), random.workers = options.forecast.workers;
     auto timeline = random_timeline(random, *notebook, folder);
     if (!timeline) return std::unexpected(timeline.error());
+    const Stopwatch opened;
     MediaCatalog media;
     const ProgramPtr program = Program::compile(*timeline, media);
+    forecast(*program, *notebook, {}, {0, program->duration()}, options.forecast);
+    const double first_answer_s = opened.ms() / 1000;
     MeasureOptions m;
     m.seconds = options.measure_seconds, m.workers = options.forecast.workers;
     const auto go_on = [&](const std::string& what) {
@@ -281,13 +302,14 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
              (!progress || progress(fmt::format("Timeline {} of {}: {}", i + 1, options.timelines, what)));
     };
     if (!go_on("measuring")) break;
-    if (auto r = measure(program, *notebook, m, [&](const MeasureProgress&) { return !stop.load(); }); !r)
-      return std::unexpected(r.error());
+    const auto measured = measure(program, *notebook, m, [&](const MeasureProgress&) { return !stop.load(); });
+    if (!measured) return std::unexpected(measured.error());
     if (!go_on("playing")) break;
     auto scored = score_timeline(program, random.seed, *notebook, options, stop);
     if (!scored) return std::unexpected(scored.error());
     if (stop) break;
     TimelineScore t = std::move(*scored);
+    t.first_answer_s = first_answer_s, t.measured_s = measured->seconds, t.kinds = measured->kinds, t.kinds_known = measured->within;
     if (!options.renders.empty() && go_on("rendering")) {
       auto renders = renders_of(program, notebook, options, stop);
       if (!renders) return std::unexpected(renders.error());
@@ -340,6 +362,7 @@ Json to_json(const Score& s) {
            {{"heavy_effects_f1", or_null(total(all, &TimelineScore::heavy_effects).f1())},
             {"processor_sum_f1", or_null(total(all, &TimelineScore::processor_sum).f1())}}},
           {"goals", to_json(s.goals)},
+          {"reliability", to_json(score_reliability(all))},
           {"timelines", timelines}};
 }
 

@@ -35,6 +35,9 @@ struct TimelineScore {
   Frames frames = 0;
   Held held;
   std::vector<bool> disturbed;  ///< of each playout; they count all the same
+  double first_answer_s = 0;           ///< from opening it to a forecast by laws alone
+  double measured_s = 0;               ///< and from there to the one that is held against the playouts
+  int kinds = 0, kinds_known = 0;      ///< of frames; within 5 % or settled by laws then
   double base = 1, crowding = -1;      ///< as in Forecast
   std::vector<std::vector<float>> moods;  ///< of each playout
   Matches quiet;                       ///< spans, undisturbed playouts alone: what the machine's state explains
@@ -60,6 +63,9 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
 /// One timeline: forecast first, then the playouts in the same minute.
 Result<TimelineScore> score_timeline(const ProgramPtr& program, std::uint64_t seed, Notebook& notebook, const ScoreOptions& options,
                              const std::atomic<bool>& stop);
+
+/// How often segments dropped two frames or more that were said to with some probability, over all timelines.
+Reliability score_reliability(const std::vector<TimelineScore>& timelines);
 
 /// The figures of the table, from what was played.
 std::vector<Goal> score_goals(const std::vector<TimelineScore>& timelines);

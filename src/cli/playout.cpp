@@ -125,12 +125,7 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
     j["reliability"] = to_json(r), j["track_record"] = track_record(*o->stores.notebook);
     put(j);
   } else {
-    Table t({"Said", "Segments", "Dropped any"});
-    for (const Reliability::Bin& b : r.bins)
-      if (b.segments > 0)
-        t.row({fmt::format("{:.0f} to {:.0f} %", b.from * 100, b.to * 100), std::to_string(b.segments),
-               std::to_string(b.dropped)});
-    fmt::print("{}Brier score by segment {:.3f}.\n", t.text(), r.brier);
+    print(r, "Dropped any");
     fmt::print("  {}\n", track_record(*o->stores.notebook));
   }
   return 0;

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <cmath>
+
 #include "base/timecode.h"
 #include "cli/table.h"
 
@@ -110,6 +112,17 @@ void print(const Seat& s) {
   for (const Volume& v : s.volumes)
     t.row({v.mount, v.file_system, bytes_text(v.bytes), bytes_text(v.free_bytes), v.writable ? "yes" : "no"});
   fmt::print("{}", t.text());
+}
+
+void print(const Reliability& r, const char* what) {
+  Table t({"Said", "Segments", what, "Share", "0 to 100 %"});
+  for (const Reliability::Bin& b : r.bins) {
+    if (b.segments == 0) continue;
+    const double share = static_cast<double>(b.dropped) / b.segments;
+    t.row({fmt::format("{:.0f} to {:.0f} %", b.from * 100, b.to * 100), std::to_string(b.segments), std::to_string(b.dropped), fmt::format("{:.0f} %", share * 100),
+           std::string(static_cast<std::size_t>(std::lround(share * 20)), '#')});
+  }
+  fmt::print("{}Brier score by segment {:.3f}.\n", t.text(), r.brier);
 }
 
 void print(const std::vector<Goal>& goals) {

@@ -261,6 +261,7 @@ int cmd_score(const Common& c, const ScoreArguments& a, const std::atomic<bool>&
              outside, std::isnan(x.held.spans.f1()) ? "none" : fmt::format("{:.2f}", x.held.spans.f1())});
     }
     fmt::print("{}* disturbed\n", t.text());
+    print(score_reliability(s->timelines), "Dropped two or more");
     print(s->goals);
   }
   return met ? 0 : 1;

@@ -11,21 +11,22 @@ namespace {
 /// How long until the next of what comes at random, once a unit of time on the mean.
 double until_next(std::uint64_t draw) { return -std::log((static_cast<double>(draw >> 11) + 1) * 0x1p-53); }
 
-/// The i-th of n evenly spread quantiles of the normal distribution, whose logistic approximation is within 0.02 in between
-/// ±2.5 (Bowling and others, 2009).
-double normal_at(std::size_t i, std::size_t n) {
+/// The i-th of n evenly spread quantiles of Student's distribution with two degrees of freedom, in closed form (Jones, 2002:
+/// Student's simplest distribution), times `scale`. A factor of a mood, by its logarithm.
+double factor_at(std::size_t i, std::size_t n, double scale) {
+  constexpr double kMost = 0.3365;  // ln 1.4: what is further off was misjudged, which is no mood
   const double p = (static_cast<double>(i) + 0.5) / static_cast<double>(n);
-  return std::log(p / (1 - p)) / 1.702;
+  return std::exp(std::clamp(scale * (2 * p - 1) / std::sqrt(2 * p * (1 - p)), -kMost, kMost));
 }
 
 }  // namespace
 
 DrawTables::DrawTables(const Model& model) {
   for (std::size_t level = 0; level < kLevels; ++level) {
-    const double whole = model.scale * model.mood.base * std::exp(model.mood.level * normal_at(level, kLevels));
+    const double whole = model.scale * model.mood.base * factor_at(level, kLevels, model.mood.level);
     std::vector<float> of_stretches(1024);
     for (std::size_t i = 0; i < of_stretches.size(); ++i)
-      of_stretches[i] = static_cast<float>(whole * std::exp(model.mood.spread * normal_at(i, of_stretches.size())));
+      of_stretches[i] = static_cast<float>(whole * factor_at(i, of_stretches.size(), model.mood.spread));
     moods_.push_back(std::move(of_stretches));
   }
   for (const CostPool& p : model.pools) {

@@ -31,10 +31,10 @@ KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages, int
 
 Mood usual_mood(double crowding, double spread) {
   // Costs that were measured miss what a playout takes by so much even where nobody else works on the cores.
-  constexpr double kLevel = 0.03;
+  constexpr double kLevel = 0.012;
   // What others add, in the mean of a playout and from stretch to stretch, is more than half a minute of measuring shows.
   // Seen in first playouts with 0.84 to 0.96 of the work on shared cores: 7 % from stretch to stretch.
-  constexpr double kLevelOfStrangers = 0.08, kSpreadOfStrangers = 0.06;
+  constexpr double kLevelOfStrangers = 0.06, kSpreadOfStrangers = 0.06;
   const double c = std::max(0.0, crowding);
   return {crowded(c), std::hypot(kLevel, kLevelOfStrangers * c), std::hypot(spread, kSpreadOfStrangers * c)};
 }

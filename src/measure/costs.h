@@ -60,16 +60,18 @@ inline double crowded(double crowding, double shared_core = kSharedCoreCosts) {
   return crowding > 0 ? 1 + (shared_core - 1) * crowding * crowding : 1;
 }
 
-/// How fast the seat is now, against costs that are known.
+/// How fast the seat is now, against costs that are known. What differs from it does so as Student's distribution with two
+/// degrees of freedom: most by next to nothing, a few by much. Seen in 300 stretches on quiet cores: half within 1.7 %, eight
+/// in ten within 4.7 %, one in twenty-five beyond 10 %.
 struct Mood {
-  double base = 1;    ///< known costs count so many times, on the mean
-  double level = 0;   ///< standard deviation of that from one playout to the next, of its logarithm
-  double spread = 0;  ///< and from stretch to stretch within one
+  double base = 1;    ///< known costs count so many times, as a rule
+  double level = 0;   ///< by how much, of its logarithm, one playout differs from that: half of them by less than 0.82 times this
+  double spread = 0;  ///< and stretches from each other within one, likewise
   friend bool operator==(const Mood&, const Mood&) = default;
 };
 
 /// The usual mood of a seat whose cores are so crowded now.
-/// @param spread as samples of measuring differ from one run to the next
+/// @param spread as much as samples of measuring differ from one run to the next
 Mood usual_mood(double crowding, double spread);
 
 class CostBook {

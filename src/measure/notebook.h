@@ -179,7 +179,7 @@ class Notebook : public CostBook, public IdentityMemory {
   struct Played {
     double crowding = -1;  ///< before it began; −1: unknown
     double usual = 1;      ///< median
-    double spread = 0;     ///< standard deviation of the stretches' logarithms
+    double spread = 0;     ///< median of how far the stretches' logarithms are from that
     double weight = 1;     ///< less than 1 where few stretches tell
   };
   mutable std::optional<std::vector<Played>> played_;  ///< latest first; read once

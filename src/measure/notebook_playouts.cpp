@@ -179,7 +179,6 @@ Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding)
 
 const std::vector<Notebook::Played>& Notebook::played() const {
   constexpr float kLeastRatio = 0.4f, kMostRatio = 2.5f;  // what is further off says nothing about the seat
-  constexpr float kMostApart = 1.4f;  // a stretch further from the others of its playout was misjudged by itself
   constexpr double kEnough = 5;       // stretches
   if (played_) return *played_;
   std::vector<std::pair<double, std::vector<float>>> playouts;
@@ -193,12 +192,9 @@ const std::vector<Notebook::Played>& Notebook::played() const {
   for (auto p = playouts.rbegin(); p != playouts.rend(); ++p) {
     auto& [crowding, ratios] = *p;
     const auto usual = static_cast<float>(median_of(ratios).median);
-    double apart = 0;
-    for (float& r : ratios) {
-      r = std::clamp(r, usual / kMostApart, usual * kMostApart);
-      apart += std::pow(std::log(static_cast<double>(r / usual)), 2) / static_cast<double>(ratios.size());
-    }
-    played_->push_back({crowding, static_cast<double>(usual), std::sqrt(apart), std::min(1.0, static_cast<double>(ratios.size()) / kEnough)});
+    std::vector<float> apart;
+    for (const float r : ratios) apart.push_back(std::abs(std::log(r / usual)));
+    played_->push_back({crowding, static_cast<double>(usual), static_cast<double>(median_of(std::move(apart)).median), std::min(1.0, static_cast<double>(ratios.size()) / kEnough)});
   }
   return *played_;
 }
@@ -222,6 +218,8 @@ double dearer_by_crowding(const std::vector<std::pair<double, double>>& seen) {
 Mood Notebook::mood(double spread) const {
   constexpr double kUsual = 4;    // the usual mood counts as so many playouts that have just ended
   constexpr double kAge = 3;      // playouts since then that leave one 1/e of its weight
+  constexpr double kMost = 0.25;  // a playout further off the usual was disturbed by something that passes
+  constexpr double kHalf = 0.816; // of Student's distribution with two degrees of freedom, half lies within so much of its middle
   constexpr double kState = 0.2;  // of crowding: so far from now one has 1/e of its weight
   const double now = crowding();
   const Mood usual = usual_mood(now, spread);
@@ -234,20 +232,21 @@ Mood Notebook::mood(double spread) const {
     double weight, ratio;
   };
   std::vector<Says> says;
-  double weight = kUsual, ratios = kUsual * usual.base, spreads = kUsual * usual.spread * usual.spread;
+  double weight = kUsual, ratios = kUsual * usual.base, spreads = kUsual * usual.spread;
   for (const Played& p : played()) {
     const bool known = now >= 0 && p.crowding >= 0;
     const double apart = known ? std::abs(p.crowding - now) : now >= 0 ? 1 : 0;
     const double w = p.weight * std::exp(-static_cast<double>(says.size()) / kAge - apart / kState);
     // As it would have gone on cores as crowded as now. On quieter ones nothing gets quicker than it is known to be.
-    const double r = std::max(std::min(p.usual, 1.0), p.usual + (known ? dearer * (crowded(now) - crowded(p.crowding)) : 0));
+    const double as_now = std::max(std::min(p.usual, 1.0), p.usual + (known ? dearer * (crowded(now) - crowded(p.crowding)) : 0)),
+                 r = std::clamp(as_now, usual.base * (1 - kMost), usual.base * (1 + kMost));
     says.push_back({w, r});
-    weight += w, ratios += w * r, spreads += w * p.spread * p.spread;
+    weight += w, ratios += w * r, spreads += w * p.spread / kHalf;
   }
   const double base = ratios / weight;
-  double levels = kUsual * usual.level * usual.level;
-  for (const Says& s : says) levels += s.weight * std::pow(std::log(s.ratio / base), 2);
-  return {base, std::sqrt(levels / weight), std::sqrt(spreads / weight)};
+  double levels = kUsual * usual.level;
+  for (const Says& s : says) levels += s.weight * std::abs(std::log(s.ratio / base)) / kHalf;
+  return {base, levels / weight, spreads / weight};
 }
 
 Calibration Notebook::calibration() const {

@@ -24,11 +24,11 @@ constexpr double kLighter = 0.97;
 int bad_spans(const Forecast& f) { return f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::unseen); }
 bool good(const Forecast& f, double most_drops) { return f.expected_drops <= most_drops && bad_spans(f) == 0; }
 
-/// How much dearer than usual everything is on one day of ten, as this seat's playouts went (1.28 deviations of the normal
-/// distribution), and at least so much.
+/// How much dearer than usual everything is on one day of ten, as this seat's playouts went (1.886 on Student's
+/// distribution with two degrees of freedom), and at least so much.
 double slow_day(const Notebook& notebook, double least) {
   constexpr double kMost = 0.5;
-  return std::clamp(std::exp(1.2816 * notebook.mood(0).level) - 1, least, std::max(least, kMost));
+  return std::clamp(std::exp(1.886 * notebook.mood(0).level) - 1, least, std::max(least, kMost));
 }
 
 /// Whether one of the words is of a remedy by itself: its id, its kind, "kind:segment". Renders that touch are one line of a
