@@ -145,6 +145,7 @@ Json to_json(const TimelineScore& t) {
           {"in_range", t.held.in_range()},
           {"first_answer_seconds", t.first_answer_s},
           {"measured_seconds", t.measured_s},
+          {"measured_renders_seconds", t.renders_s},
           {"kinds", t.kinds},
           {"kinds_known", t.kinds_known},
           {"disturbed", t.disturbed},
@@ -258,13 +259,13 @@ std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
   std::vector<Held> held;
   std::vector<double> rates;
   int renders = 0, renders_as_said = 0, parts = 0, modelled = 0, kinds = 0, known = 0;
-  double first = 0, measured = 0;
+  double first = 0, measured = 0, of_renders = 0;
   for (const TimelineScore& t : all) {
     held.push_back(t.held);
     rates.insert(rates.end(), t.rate_errors.begin(), t.rate_errors.end());
     parts += t.parts, modelled += t.parts_modelled;
     for (const PriceRecord& p : t.renders) ++renders, renders_as_said += p.within(0.15);
-    first = std::max(first, t.first_answer_s), measured += t.measured_s, kinds += t.kinds, known += t.kinds_known;
+    first = std::max(first, t.first_answer_s), measured += t.measured_s - t.renders_s, of_renders += t.renders_s, kinds += t.kinds, known += t.kinds_known;
   }
   // What could not be measured is no figure, and the goal is not met.
   const auto percent = [](int part, int of) { return of ? 100.0 * part / of : std::nan(""); };
@@ -276,7 +277,9 @@ std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
   goals.push_back({"span F1 beyond 'processor sum ÷ cores'", "", spans - total(all, &TimelineScore::processor_sum).f1(), 0.02, 1});
   goals.push_back({"renders that took within 15 % of the time said", "%", percent(renders_as_said, renders), 90, 100});
   goals.push_back({"first answer, by laws, of the timeline that takes longest", "s", first > 0 ? first : std::nan(""), 0, 5});
-  goals.push_back({"firm answer, for 30 kinds of frames", "s", kinds > 0 ? 30 * measured / kinds : std::nan(""), 0, 30});
+  // A timeline of thirty kinds has its renders tried once.
+  goals.push_back({"firm answer, for a timeline of 30 kinds of frames", "s",
+                   kinds > 0 ? 30 * measured / kinds + of_renders / static_cast<double>(all.size()) : std::nan(""), 0, 30});
   goals.push_back({"  kinds known within 5 % then, or settled by laws", "%", percent(known, kinds), 90, 100});
   return goals;
 }
@@ -309,7 +312,7 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
     if (!scored) return std::unexpected(scored.error());
     if (stop) break;
     TimelineScore t = std::move(*scored);
-    t.first_answer_s = first_answer_s, t.measured_s = measured->seconds, t.kinds = measured->kinds, t.kinds_known = measured->within;
+    t.first_answer_s = first_answer_s, t.measured_s = measured->seconds, t.renders_s = measured->renders_seconds, t.kinds = measured->kinds, t.kinds_known = measured->within;
     if (!options.renders.empty() && go_on("rendering")) {
       auto renders = renders_of(program, notebook, options, stop);
       if (!renders) return std::unexpected(renders.error());

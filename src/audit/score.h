@@ -37,6 +37,7 @@ struct TimelineScore {
   std::vector<bool> disturbed;  ///< of each playout; they count all the same
   double first_answer_s = 0;           ///< from opening it to a forecast by laws alone
   double measured_s = 0;               ///< and from there to the one that is held against the playouts
+  double renders_s = 0;                ///< of that, how rendered media play and what encoding takes
   int kinds = 0, kinds_known = 0;      ///< of frames; within 5 % or settled by laws then
   double base = 1, crowding = -1;      ///< as in Forecast
   std::vector<std::vector<float>> moods;  ///< of each playout

@@ -357,6 +357,12 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
     else open.push_back(&k);
   }
   report.within = report.from_notebook;
+  /// What `how` takes is of renders, not of the kinds of frames.
+  const auto of_renders = [&](const auto& how) {
+    const Stopwatch taken;
+    how();
+    report.renders_seconds += taken.ms() / 1000;
+  };
   const auto go_on = [&](const std::string& what) {
     if (options.stop.stop_requested()) report.cancelled = true;
     if (progress && !progress({report.within, report.kinds, watch.ms() / 1000, options.seconds, what}))
@@ -365,20 +371,23 @@ Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, con
   };
   if (program->duration() > 0 &&
       (options.again || !fetching_is_known(*program, notebook, usual_form(*program->timeline()), program->timeline()->width, program->timeline()->height)) &&
-      go_on("Sealed media")) {
-    auto timed = measure_sealed(program, notebook, options.workers,
-                                options.media_folder.empty() ? cache_folder() : options.media_folder, options.stop);
-    if (timed) report.frames += *timed;
-    else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());
-  }
+      go_on("Sealed media"))
+    of_renders([&] {
+      auto timed = measure_sealed(program, notebook, options.workers,
+                                  options.media_folder.empty() ? cache_folder() : options.media_folder, options.stop);
+      if (timed) report.frames += *timed;
+      else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());
+    });
   // What a render takes can wait until something is known of every kind of frame.
   bool encoding = false;
   const auto try_encoding = [&] {
     constexpr double kMostSeconds = 3;
     if (std::exchange(encoding, true) || program->duration() == 0 || !go_on("Encoding")) return;
-    const auto tried = measure_encoding(program, notebook, usual_form(*program->timeline()), {0, program->duration()}, options.workers,
-                                        options.media_folder.empty() ? cache_folder() : options.media_folder, kMostSeconds, options.stop);
-    if (!tried) spdlog::warn("what encoding takes could not be measured: {}", tried.error().text());
+    of_renders([&] {
+      const auto tried = measure_encoding(program, notebook, usual_form(*program->timeline()), {0, program->duration()}, options.workers,
+                                          options.media_folder.empty() ? cache_folder() : options.media_folder, kMostSeconds, options.stop);
+      if (!tried) spdlog::warn("what encoding takes could not be measured: {}", tried.error().text());
+    });
   };
   HoldUps outside;
   double others = 0;  // summed over frames

@@ -37,6 +37,7 @@ struct MeasureReport {
   int by_law = 0;         ///< of those, never measured themselves: the seat's cost laws say it
   int frames = 0;         ///< frames timed now
   double seconds = 0;
+  double renders_seconds = 0;  ///< of these, how rendered media play and what encoding takes
   bool cancelled = false;
 };
 

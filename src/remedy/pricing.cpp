@@ -40,7 +40,10 @@ Pricing::Pricing(const ProgramPtr& rendered, const Notebook& notebook, FrameRang
 double Pricing::entry_ms(const IntervalCost& c, Frames at) const {
   for (const CostStretch& s : costs_.model->stretches) {
     if (at - costs_.range.in < s.in || at - costs_.range.in >= s.out) continue;
-    return mean(costs_.model->pools[s.pool].entries) + static_cast<double>(s.entry_frames) * c.fetch_ms;
+    const CostPool& pool = costs_.model->pools[s.pool];
+    // No frame before the first one has left the neighbours that it looks at.
+    const double neighbours = pool.neighbours * static_cast<double>(pool.neighbour_ms) / workers_;
+    return mean(pool.entries) + static_cast<double>(s.entry_frames) * c.fetch_ms + neighbours;
   }
   return 0;
 }

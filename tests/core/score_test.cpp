@@ -156,6 +156,8 @@ TEST(Figures, ProbabilitiesAndWaitsAreOfAllThatWasScored) {
   EXPECT_FALSE(goal("first answer").met());
   EXPECT_DOUBLE_EQ(goal("firm answer").value, 30 * 15.0 / 20);
   EXPECT_TRUE(goal("firm answer").met());
+  all[0].renders_s = 3, all[1].renders_s = 2;
+  EXPECT_DOUBLE_EQ(goal("firm answer").value, 30 * 10.0 / 20 + 2.5) << "renders are tried once, however many kinds there are";
   EXPECT_DOUBLE_EQ(goal("  kinds known").value, 85);
   all.clear();
   for (const char* name : {"first answer", "firm answer", "  kinds known"}) EXPECT_FALSE(goal(name).met()) << "nothing was scored";
