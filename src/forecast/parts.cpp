@@ -82,17 +82,15 @@ Frames frames_to_reach(const Program& program, const CompiledInterval& interval,
   return std::llround(most);
 }
 
-/// How much the seat's speed differs from one measuring run to the next, relative: the pooled deviation of
-/// the medians of ten neighbouring samples from the median of all samples of their kind, beyond what such
-/// medians vary by themselves (π / 2 times as much as means; common knowledge of the normal distribution).
+/// How much the seat's speed differs from one measuring run to the next, as Mood::spread: from the median over all blocks of how
+/// far the medians of ten neighbouring samples are from the median of all samples of their kind, beyond what such
+/// medians vary by themselves (π / 2 times as much as means; common knowledge of the normal distribution). A median, since
+/// samples of another day stand beside those of today.
 double spread_of(const std::vector<const CostPool*>& pools) {
   constexpr std::size_t kBlock = 10;
-  struct Part {
-    double sum = 0, count = 0;
-  };
-  std::vector<Part> parts(pools.size());
+  constexpr double kHalf = 0.816;  // half of Student's distribution with two degrees of freedom
+  std::vector<std::vector<float>> apart_in(pools.size());
   tbb::parallel_for(std::size_t{0}, pools.size(), [&](std::size_t i) {
-    auto& [sum, count] = parts[i];
     std::vector<float> totals;
     for (const FrameSample& f : pools[i]->frames) totals.push_back(f.fetch_ms + f.process_ms);
     if (totals.size() < 2 * kBlock) return;
@@ -105,14 +103,13 @@ double spread_of(const std::vector<const CostPool*>& pools) {
       std::vector<float> apart;
       for (const float t : block) apart.push_back(std::abs(t - static_cast<float>(middle)));
       const double single = 1.4826 * static_cast<double>(median_of(apart).median) / all;
-      sum += std::min(0.09, d * d) - 1.5708 * std::min(0.09, single * single) / kBlock, count += 1;
+      apart_in[i].push_back(static_cast<float>(std::sqrt(std::max(0.0, d * d - 1.5708 * single * single / kBlock))));
     }
   });
-  double sum = 0, count = 0;
-  for (const Part& p : parts) sum += p.sum, count += p.count;
+  std::vector<float> apart;
+  for (const std::vector<float>& of : apart_in) apart.insert(apart.end(), of.begin(), of.end());
   // In whole steps: one more kind of frames should not change what is drawn for all others.
-  return count > 0 ? std::clamp(std::round(std::sqrt(std::max(0.0, sum / count)) * 200) / 200, 0.01, 0.2)
-                   : 0.03;
+  return apart.empty() ? 0.03 : std::clamp(std::round(static_cast<double>(median_of(std::move(apart)).median) / kHalf * 200) / 200, 0.01, 0.2);
 }
 
 bool has_long_gop(const Program& program, const CompiledInterval& interval, const TapPattern& taps) {

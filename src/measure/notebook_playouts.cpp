@@ -219,7 +219,8 @@ Mood Notebook::mood(double spread) const {
   constexpr double kUsual = 4;    // the usual mood counts as so many playouts that have just ended
   constexpr double kAge = 3;      // playouts since then that leave one 1/e of its weight
   constexpr double kMost = 0.25;  // a playout further off the usual was disturbed by something that passes
-  constexpr double kHalf = 0.816; // of Student's distribution with two degrees of freedom, half lies within so much of its middle
+  // Of Student's distribution with two degrees of freedom: half lies within so much of its middle, and what is the mean distance.
+  constexpr double kHalf = 0.816, kMean = 1.414;
   constexpr double kState = 0.2;  // of crowding: so far from now one has 1/e of its weight
   const double now = crowding();
   const Mood usual = usual_mood(now, spread);
@@ -245,7 +246,7 @@ Mood Notebook::mood(double spread) const {
   }
   const double base = ratios / weight;
   double levels = kUsual * usual.level;
-  for (const Says& s : says) levels += s.weight * std::abs(std::log(s.ratio / base)) / kHalf;
+  for (const Says& s : says) levels += s.weight * std::abs(std::log(s.ratio / base)) / kMean;
   return {base, levels / weight, spreads / weight};
 }
 

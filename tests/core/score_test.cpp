@@ -522,7 +522,7 @@ TEST(Moods, OfWholePlayoutsMakeTheNextOneDearerAndLessSure) {
   EXPECT_NEAR(many.base, (4 + 1.25) / 5, 0.001) << "beside the usual, which counts as four playouts, and a quarter more at most";
   EXPECT_GT(one.base, none.base);
   EXPECT_LT(one.base, many.base - 0.03);
-  EXPECT_GT(many.level, none.level + 0.03);
+  EXPECT_GT(many.level, none.level + 0.02);
   EXPECT_LT(many.spread, none.spread) << "within itself it was even";
 }
 
