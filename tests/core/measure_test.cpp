@@ -419,7 +419,12 @@ TEST_F(Measuring, PlayingAndRenderingTeachTheLawsToo) {
     const std::int64_t kept = notebook_->samples();
     const MachineTimes before = machine_times();
     Learner learner(p, *notebook_);
-    for (const FrameResult& r : run_flat_out(p, nullptr, frames, 2)) learner.see(r);
+    std::vector<FrameResult> made = run_flat_out(p, nullptr, frames, 2);
+    for (FrameResult& r : made) {
+      // Whether another test works on the same core is the machine's matter.
+      for (StageSample& stage : r.stages) stage.gauge = 1;
+      learner.see(r);
+    }
     const Conditions c = conditions_between(before, machine_times());
     disturbed = c.others + c.stolen > 0.1;
     ASSERT_TRUE(learner.finish());
