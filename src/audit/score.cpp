@@ -265,7 +265,11 @@ std::vector<Goal> score_goals(const std::vector<TimelineScore>& all) {
     rates.insert(rates.end(), t.rate_errors.begin(), t.rate_errors.end());
     parts += t.parts, modelled += t.parts_modelled;
     for (const PriceRecord& p : t.renders) ++renders, renders_as_said += p.within(0.15);
-    first = std::max(first, t.first_answer_s), measured += t.measured_s - t.renders_s, of_renders += t.renders_s, kinds += t.kinds, known += t.kinds_known;
+    first = std::max(first, t.first_answer_s);
+    measured += t.measured_s - t.renders_s;
+    of_renders += t.renders_s;
+    kinds += t.kinds;
+    known += t.kinds_known;
   }
   // What could not be measured is no figure, and the goal is not met.
   const auto percent = [](int part, int of) { return of ? 100.0 * part / of : std::nan(""); };
@@ -312,7 +316,11 @@ Result<Score> score(const std::shared_ptr<Notebook>& notebook, const ScoreOption
     if (!scored) return std::unexpected(scored.error());
     if (stop) break;
     TimelineScore t = std::move(*scored);
-    t.first_answer_s = first_answer_s, t.measured_s = measured->seconds, t.renders_s = measured->renders_seconds, t.kinds = measured->kinds, t.kinds_known = measured->within;
+    t.first_answer_s = first_answer_s;
+    t.measured_s = measured->seconds;
+    t.renders_s = measured->renders_seconds;
+    t.kinds = measured->kinds;
+    t.kinds_known = measured->within;
     if (!options.renders.empty() && go_on("rendering")) {
       auto renders = renders_of(program, notebook, options, stop);
       if (!renders) return std::unexpected(renders.error());

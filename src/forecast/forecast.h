@@ -163,10 +163,4 @@ Model model_of(const Program& program, const CostBook& book, const Route& sealed
 std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, const Route& sealed,
                                FrameRange range, const ForecastOptions& options);
 
-/// Load of a frame: what limits is either fetching, which goes one frame at a time, or all of its work spread
-/// over the processors.
-inline double load_of(double fetch_ms, double process_ms, int workers, double period_ms) {
-  return std::max(fetch_ms, (fetch_ms + process_ms) / workers) / period_ms;
-}
-
 }  // namespace gc

@@ -266,8 +266,7 @@ class Simulation {
     const auto& was = old.stretches;
     if (model_.pace.workers != old.pace.workers || model_.pace.horizon != old.pace.horizon ||
         model_.pace.period_ms != old.pace.period_ms || model_.pace.far != old.pace.far ||
-        model_.scale != old.scale || model_.mood != old.mood ||
-        model_.lately != old.lately || now.empty() || was.empty())
+        model_.scale != old.scale || model_.mood != old.mood || model_.lately != old.lately || now.empty() || was.empty())
       return {0, std::max(model_.frames(), old.frames())};
     std::size_t i = 0;
     while (i < now.size() && i < was.size() && same(now[i], was[i])) ++i;

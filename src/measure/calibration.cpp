@@ -19,10 +19,12 @@ double logistic(double x) { return 1 / (1 + std::exp(-x)); }
 double Calibration::operator()(double p) const { return outcomes == 0 ? p : logistic(a + b * logit(p)); }
 
 Calibration calibration_of(const std::vector<Said>& all) {
-  const auto n = static_cast<int>(all.size());
-  const auto dropped =
-      static_cast<int>(std::count_if(all.begin(), all.end(), [](const Said& s) { return s.dropped; }));
-  if (n < kLeastOutcomes || 8 * std::min(dropped, n - dropped) < kLeastOutcomes) return {};
+  double weight = 0, dropped = 0;
+  for (const Said& s : all) {
+    weight += s.weight;
+    if (s.dropped) dropped += s.weight;
+  }
+  if (weight < kLeastOutcomes || 8 * std::min(dropped, weight - dropped) < kLeastOutcomes) return {};
   constexpr double kPrior = kLeastOutcomes / 2.0 / 4;  // information of that many outcomes at even odds
   Calibration c;
   for (int round = 0; round < 30; ++round) {
@@ -30,7 +32,7 @@ Calibration calibration_of(const std::vector<Said>& all) {
     double ga = -kPrior * c.a, gb = -kPrior * (c.b - 1), aa = kPrior, ab = 0, bb = kPrior;
     for (const Said& s : all) {
       const double x = logit(static_cast<double>(s.probability)), p = logistic(c.a + c.b * x);
-      const double w = p * (1 - p), off = (s.dropped ? 1 : 0) - p;
+      const double w = s.weight * p * (1 - p), off = s.weight * ((s.dropped ? 1 : 0) - p);
       ga += off, gb += off * x, aa += w, ab += w * x, bb += w * x * x;
     }
     const double det = aa * bb - ab * ab;
@@ -40,7 +42,7 @@ Calibration calibration_of(const std::vector<Said>& all) {
   }
   // A seat on which a higher probability means fewer drops has not been understood.
   if (c.b < 0.1) return {};
-  c.outcomes = n;
+  c.outcomes = static_cast<int>(all.size());
   return c;
 }
 

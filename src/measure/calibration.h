@@ -9,7 +9,12 @@ namespace gc {
 struct Said {
   float probability = 0;
   bool dropped = false;
+  double weight = 1;  ///< as evidence; that of one by itself is 1
 };
+
+/// What each of so many outcomes of one playout weighs. They hang together: a seat that is slow for a minute is so for all of
+/// them. The design effect of a cluster with a correlation of 1/2 within it (Kish, 1965).
+inline double weight_in_playout(int outcomes) { return 1 / (1 + 0.5 * (outcomes - 1)); }
 
 /// Logistic recalibration (Cox, 1958): logit p' = a + b logit p.
 struct Calibration {
@@ -18,7 +23,7 @@ struct Calibration {
   double operator()(double probability) const;
 };
 
-/// Below this many outcomes, or with fewer than an eighth of them of either sort, nothing is moved.
+/// Below this weight of outcomes, or with less than an eighth of it of either sort, nothing is moved.
 inline constexpr int kLeastOutcomes = 64;
 
 /// Fitted by maximum likelihood with a and b drawn towards 0 and 1, as if half a floor of evidence said that

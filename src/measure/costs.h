@@ -101,6 +101,12 @@ struct KnownCost {
 };
 KnownCost known_cost(const CostBook& book, std::span<const StageRef> stages, int workers = 2);
 
+/// Load of a frame: what limits is either fetching, which goes one frame at a time, or all of its work spread
+/// over the processors.
+inline double load_of(double fetch_ms, double process_ms, int workers, double period_ms) {
+  return std::max(fetch_ms, (fetch_ms + process_ms) / workers) / period_ms;
+}
+
 /// Whether laws alone say what frames of these stages cost, surely enough that measuring them can be left
 /// out: every stage is known, and nine in ten frames lie within `tolerance` of the sum.
 bool covered(const KnownCost& cost, double tolerance = 0.2);

@@ -38,7 +38,7 @@ bool settled_by_laws(const Notebook& notebook, std::span<const StageRef> stages,
                      double period_ms) {
   const KnownCost c = known_cost(notebook, stages, workers);
   if (!covered(c)) return false;
-  const double load = std::max(c.fetch_ms, c.ms() / workers) / period_ms, off = c.error_ms / c.ms();
+  const double load = load_of(c.fetch_ms, c.process_ms, workers, period_ms), off = c.error_ms / c.ms();
   return load * (1 + off) < 0.9 || load * (1 - off) > 2;
 }
 
@@ -53,10 +53,10 @@ double error_of(const Notebook& notebook, const Hash128& key) {
 /// above it one per cent of cost is three or four of drops.
 double wanted_error(const Notebook& notebook, const Sort& s, const MeasureOptions& options, double period_ms) {
   constexpr double kDecides = 0.85;  // of the budget
-  double fetch = 0, process = 0;
+  double load = 0;
   const std::vector<FrameSample> frames = notebook.frames(s.key);
-  for (const FrameSample& f : frames) fetch += static_cast<double>(f.fetch_ms), process += static_cast<double>(f.process_ms);
-  const double load = std::max(fetch, (fetch + process) / options.workers) / period_ms / static_cast<double>(std::max<std::size_t>(1, frames.size()));
+  for (const FrameSample& f : frames)
+    load += load_of(static_cast<double>(f.fetch_ms), static_cast<double>(f.process_ms), options.workers, period_ms) / static_cast<double>(frames.size());
   return load >= kDecides ? options.tolerance / 2 : options.tolerance;
 }
 

@@ -70,10 +70,16 @@ constexpr const char* kLately = R"(
   CREATE TABLE lately(what TEXT PRIMARY KEY, value REAL NOT NULL, at_s REAL NOT NULL);
 )";
 
+// Version 7: which playout an outcome is of. Before, those of one had the same second.
+constexpr const char* kOutcomesOf = R"(
+  ALTER TABLE outcome ADD COLUMN playout INTEGER NOT NULL DEFAULT 0;
+  UPDATE outcome SET playout = (SELECT count(DISTINCT earlier.at) FROM outcome earlier WHERE earlier.at <= outcome.at);
+)";
+
 constexpr const char* kReadSeries = "SELECT first, second FROM series WHERE what = ? AND key = ? AND era = ?";
 constexpr const char* kReadLaw = "SELECT places FROM law WHERE id = ?";
 
-constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents, kRanges, kLately};
+constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents, kRanges, kLately, kOutcomesOf};
 static_assert(std::size(kSteps) == Notebook::kVersion);
 
 void keep_recent(std::vector<float>& v) {

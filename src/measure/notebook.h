@@ -61,7 +61,7 @@ MedianEstimate median_of(std::vector<float> values);
 
 class Notebook : public CostBook, public IdentityMemory {
  public:
-  static constexpr std::size_t kVersion = 6;  ///< of its format
+  static constexpr std::size_t kVersion = 7;  ///< of its format
   static Result<std::shared_ptr<Notebook>> open(const fs::path& file);
 
   /// A stage's samples: kept by its key, and the law of such work learns from them.
@@ -183,7 +183,9 @@ class Notebook : public CostBook, public IdentityMemory {
     double weight = 1;     ///< less than 1 where few stretches tell
   };
   mutable std::optional<std::vector<Played>> played_;  ///< latest first; read once
-  const std::vector<Played>& played() const;
+  const std::vector<Played>& played() const;        ///< with the mutex held
+  /// A number that no playout in this table has.
+  std::int64_t next_playout(const char* table);
   mutable std::unordered_map<Hash128, Series> all_[kWhats];
   mutable std::unordered_map<std::string, Kept> laws_;
   std::vector<Batch> batches_;

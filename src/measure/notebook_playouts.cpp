@@ -126,16 +126,24 @@ double Notebook::crowding() const {
   return crowding_.known(seconds_now()) ? crowding_.value : -1;
 }
 
+std::int64_t Notebook::next_playout(const char* table) {
+  Statement latest = database_.prepare((std::string("SELECT ifnull(max(playout), 0) FROM ") + table).c_str());
+  latest.step();
+  return latest.integer(0) + 1;
+}
+
 Result<void> Notebook::add_outcomes(std::span<const Said> outcomes) {
   const std::lock_guard lock(mutex_);
   calibration_.reset();
   return database_.change([&]() -> Result<void> {
     const std::string now = now_utc();
-    Statement row = database_.prepare("INSERT INTO outcome(at, probability, dropped) VALUES(?,?,?)");
+    const std::int64_t playout = next_playout("outcome");
+    Statement row = database_.prepare("INSERT INTO outcome(at, probability, dropped, playout) VALUES(?,?,?,?)");
     for (const Said& s : outcomes)
       if (auto r = row.bind(std::string_view(now))
                        .bind(static_cast<double>(s.probability))
                        .bind(static_cast<std::int64_t>(s.dropped))
+                       .bind(playout)
                        .run();
           !r)
         return r;
@@ -165,10 +173,7 @@ Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding)
   const std::lock_guard lock(mutex_);
   played_.reset();
   return database_.change([&]() -> Result<void> {
-    Statement latest = database_.prepare("SELECT ifnull(max(playout), 0) FROM played");
-    latest.step();
-    const std::int64_t playout = latest.integer(0) + 1;
-    latest = {};
+    const std::int64_t playout = next_playout("played");
     Statement row = database_.prepare("INSERT INTO played(playout, ratio, crowding) VALUES(?,?,?)");
     for (const float ratio : ratios)
       if (auto r = row.bind(playout).bind(static_cast<double>(ratio)).bind(crowding).run(); !r) return r;
@@ -254,8 +259,8 @@ Calibration Notebook::calibration() const {
   const std::lock_guard lock(mutex_);
   if (!calibration_) {
     std::vector<Said> all;
-    Statement a = database_.prepare("SELECT probability, dropped FROM outcome");
-    while (a.step()) all.push_back({static_cast<float>(a.real(0)), a.integer(1) != 0});
+    Statement a = database_.prepare("SELECT probability, dropped, count(*) OVER (PARTITION BY playout) FROM outcome");
+    while (a.step()) all.push_back({static_cast<float>(a.real(0)), a.integer(1) != 0, weight_in_playout(static_cast<int>(a.integer(2)))});
     calibration_ = calibration_of(all);
   }
   return *calibration_;

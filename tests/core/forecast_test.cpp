@@ -507,7 +507,7 @@ TEST_F(Forecasting, KeysThatMakeAnEffectDearerAreSeenWhereTheyDo) {
   const Forecast f = forecast(*p, *notebook_, {}, {0, 288}, options_);
   EXPECT_GT(f.intervals[9].load, 2 * f.intervals[0].load);
   EXPECT_EQ(f.any_drop({0, 140}), 0);
-  EXPECT_GT(f.any_drop({168, 240}), 0.8) << "from the seventh second on it takes more than there is";
+  EXPECT_GT(f.any_drop({168, 240}), 0.9) << "from the seventh second on it takes more than there is";
 }
 
 // Keys that change nothing about the cost leave the segment whole.

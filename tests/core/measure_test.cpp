@@ -445,6 +445,23 @@ TEST_F(Measuring, ALargeNotebookKeepsEverySampleAndLeavesNoFile) {
     EXPECT_FALSE(e.path().filename().string().starts_with("large")) << e.path();
 }
 
+/// A frame of these stages that began then, each stage with what `sample` says of it, so many times as `turns` says.
+FrameResult told_frame(std::span<const StageRef> stages, double began_ms, const std::function<StageSample(const StageRef&)>& sample,
+                       const std::function<int(const StageRef&)>& turns = [](const StageRef&) { return 1; }) {
+  FrameResult r;
+  double fetch = 0, process = 0;
+  for (const StageRef& s : stages)
+    for (int turn = 0; turn < turns(s); ++turn) {
+      r.stages.push_back(sample(s));
+      (s.kind == StageKind::read || s.kind == StageKind::decode ? fetch : process) += static_cast<double>(r.stages.back().wall_ms);
+    }
+  r.started_ms = r.fetch_began_ms = began_ms;
+  r.steady_fetch_ms = fetch;
+  r.fetched_ms = began_ms + fetch;
+  r.done_ms = r.fetched_ms + process;
+  return r;
+}
+
 // A neighbour on the core makes the same work dearer while it is measured. That is no cost of the work, and
 // is taken off by what the seat knows of it; nothing is taken off where the core was not shared.
 TEST_F(Measuring, WhatOthersOnTheCoreAddIsNoCostOfTheFrame) {
@@ -452,20 +469,12 @@ TEST_F(Measuring, WhatOthersOnTheCoreAddIsNoCostOfTheFrame) {
   const std::vector<StageRef> stages = p->stages(30);
   const auto recorded = [&](float slower, float gauge, const Hash128& key) {
     std::vector<FrameResult> results;
-    for (int i = 0; i < 12; ++i) {
-      FrameResult r;
-      r.started_ms = r.fetch_began_ms = 100.0 * i;
-      double fetch = 0, process = 0;
-      for (const StageRef& s : stages) {
-        const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
-        const float ms = s.kind == StageKind::read ? 1 : 6 * slower;
-        r.stages.push_back({s.kind, s.key, ms, ms, s.owner, s.kind == StageKind::read ? 0 : gauge});
-        (fetches ? fetch : process) += static_cast<double>(ms);
-      }
-      r.steady_fetch_ms = fetch, r.fetched_ms = r.fetch_began_ms + fetch;
-      r.done_ms = r.fetched_ms + process;
-      results.push_back(std::move(r));
-    }
+    for (int i = 0; i < 12; ++i)
+      results.push_back(told_frame(stages, 100.0 * i, [&](const StageRef& s) {
+        const bool reads = s.kind == StageKind::read;
+        const float ms = reads ? 1 : 6 * slower;
+        return StageSample{s.kind, s.key, ms, ms, s.owner, reads ? 0 : gauge};
+      }));
     record_run(*notebook_, key, stages, results, 2);
     EXPECT_NEAR(crowding_of(results), gauge > kSharedCore ? 1 : 0, 1e-9);
     return notebook_->frames(key).back();
@@ -478,8 +487,8 @@ TEST_F(Measuring, WhatOthersOnTheCoreAddIsNoCostOfTheFrame) {
   EXPECT_NEAR(alone.fetch_ms, 7, 0.01);
 }
 
-// Three frames of which the first ones make all the neighbours, four pictures more than such frames make one after another: that
-// is what a cut costs. It is no cost of the frame, nor of the stage that makes the pictures.
+// The first frames of a short run make all the neighbours, four pictures more than each frame makes in a long one. That is what a
+// cut costs. It is no cost of the frame, nor of the stage that makes the pictures.
 TEST_F(Measuring, NeighboursThatAShortRunMakesAreNoCostOfItsFrames) {
   const ProgramPtr p = program(3, 1.2);
   const std::vector<StageRef> stages = p->stages(30);
@@ -487,19 +496,10 @@ TEST_F(Measuring, NeighboursThatAShortRunMakesAreNoCostOfItsFrames) {
   ASSERT_NE(repeated, stages.end());
   std::vector<FrameResult> results;
   for (int i = 0; i < 3; ++i) {
-    FrameResult r;
-    r.started_ms = r.fetch_began_ms = 1000.0 * i;
-    double fetch = 0, process = 0;
-    for (const StageRef& s : stages) {
-      const bool fetches = s.kind == StageKind::read || s.kind == StageKind::decode;
-      for (int turn = 0; turn < (s.key == repeated->key && i == 1 ? 5 : 1); ++turn) {
-        r.stages.push_back({s.kind, s.key, 6, 6, s.owner, 1.0f});
-        (fetches ? fetch : process) += 6;
-      }
-    }
-    r.neighbours_ms = i == 1 ? 24 : 0;
-    r.steady_fetch_ms = fetch, r.fetched_ms = r.fetch_began_ms + fetch, r.done_ms = r.fetched_ms + process;
-    results.push_back(std::move(r));
+    results.push_back(told_frame(
+        stages, 1000.0 * i, [](const StageRef& s) { return StageSample{s.kind, s.key, 6, 6, s.owner, 1.0f}; },
+        [&](const StageRef& s) { return s.key == repeated->key && i == 1 ? 5 : 1; }));
+    results.back().neighbours_ms = i == 1 ? 24 : 0;
   }
   const Hash128 key = hash_text("short");
   record_run(*notebook_, key, stages, results, 2);

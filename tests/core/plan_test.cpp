@@ -79,7 +79,7 @@ TEST_F(Planning, RendersNothingAgainstOtherPrograms) {
 }
 
 TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
-  build({20, 105, 88, 20, 160});
+  build({20, 95, 92, 20, 160});
   const Plan p = plan();
   // Brute force over every set of segments, with the same forecast and margin.
   double best = 1e9;
@@ -91,7 +91,7 @@ TEST_F(Planning, IsNoDearerThanTheBestOfAllSubsets) {
     for (int s = 0; s < 5; ++s)
       if (set >> s & 1) {
         states = with_state(std::move(states), {72 * s, 72 * (s + 1)}, FrameState::sealed);
-        const double work = std::vector<double>{20, 105, 88, 20, 160}[static_cast<std::size_t>(s)];
+        const double work = std::vector<double>{20, 95, 92, 20, 160}[static_cast<std::size_t>(s)];
         seconds += (72 * std::max(10.0, (1 + work + 10) / 2) + 3 * 150) / 1000;
       }
     const Forecast f = forecast(*program_, *notebook_, states, {0, 360}, slow);
