@@ -10,6 +10,7 @@
 #include "app/viewer.h"
 #include "media/synthetic.h"
 #include "media/writer.h"
+#include "render/device.h"
 
 using namespace gc;
 
@@ -104,6 +105,7 @@ int main(int argc, char** argv) {
   const QTemporaryDir data;
   qputenv("XDG_DATA_HOME", data.path().toUtf8());
   qputenv("XDG_CONFIG_HOME", data.path().toUtf8());
+  (void)accelerator_available();  // while there is one thread
   QApplication application(argc, argv);
   QApplication::setApplicationName("glass-clock-bench");
   const QTemporaryDir folder;

@@ -7,10 +7,12 @@
 #include "app/paper.h"
 #include "app/style.h"
 #include "base/log.h"
+#include "render/device.h"
 
 int main(int argc, char** argv) {
   using namespace gc;
   start_log();
+  (void)accelerator_available();  // while there is one thread
   QApplication app(argc, argv);
   QApplication::setApplicationName("glass-clock");
   QApplication::setOrganizationName("glass-clock");

@@ -10,11 +10,13 @@
 #include "interchange/markers.h"
 #include "media/compare.h"
 
+#include "render/device.h"
 #include "render/played.h"
 
 namespace gc {
 
 Result<Stores> Stores::open(DeskOptions options) {
+  (void)accelerator_available();  // before there are workers
   Stores s;
   if (options.workers <= 0) options.workers = default_workers();
   if (options.notebook.empty()) options.notebook = data_folder() / "notebook.sqlite";

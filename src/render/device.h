@@ -5,7 +5,9 @@
 
 namespace gc {
 
-/// Whether there is an accelerator that works; looked at once.
+/// Whether there is an accelerator that works; looked at once. Its drivers change the program's environment as they start,
+/// and a thread that reads it meanwhile crashes (setenv(3) and getenv(3) are not safe together). So a program asks this
+/// before it has other threads, a window before its QApplication, which starts one for the desktop's messages.
 bool accelerator_available();
 /// Its name as its driver gives it; empty when there is none.
 std::string accelerator_name();

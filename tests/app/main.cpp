@@ -6,6 +6,8 @@
 #include <QTemporaryDir>
 
 #include "app/style.h"
+#include "environment.h"
+#include "render/device.h"
 
 int main(int argc, char** argv) {
   testing::InitGoogleTest(&argc, argv);
@@ -15,6 +17,8 @@ int main(int argc, char** argv) {
   QStandardPaths::setTestModeEnabled(true);
   QApplication::setOrganizationName("glass-clock-test");
   QApplication::setApplicationName("glass-clock-test");
+  (void)gc::accelerator_available();
+  gc::environment_at_start() = gc::environment();
   QApplication application(argc, argv);
   gc::look::apply(application);
   return RUN_ALL_TESTS();

@@ -15,6 +15,7 @@
 #include "app/viewer.h"
 #include "app/style.h"
 #include "answers.h"
+#include "environment.h"
 
 namespace gc {
 namespace {
@@ -138,6 +139,12 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
 
 // Where one watches, the picture has most of the room; one key gives it the whole screen, where the same keys play, pause
 // and go on.
+// The desktop's messages have a thread that reads the environment at any time. Where an accelerator's driver changed it under
+// that thread the window crashed as it opened, once in some hundred times.
+TEST_F(TheWindow, TheEnvironmentIsNotChangedOnceThereAreThreads) {
+  EXPECT_THAT(environment_changed(), testing::IsEmpty());
+}
+
 TEST_F(TheWindow, ThePictureIsWatchedPausedAndResumed) {
   key(Qt::Key_5);
   QApplication::processEvents();
