@@ -425,7 +425,23 @@ TEST_F(TheCommands, TheDemosJobRemovesNothingThatItDidNotMake) {
   EXPECT_TRUE(fs::exists(folder / "index.txt"));
 }
 
-// SQLite's own check (PRAGMA integrity_check) after renderers that were killed at any instant.
+/// SQLite's own check (PRAGMA integrity_check) of a file as it lies: nothing is laid out in it, as opening it by its version
+/// would, since a program may have been killed before it had done so.
+std::string integrity(const fs::path& file) {
+  sqlite3* opened = nullptr;
+  const int code = sqlite3_open_v2(file.c_str(), &opened, SQLITE_OPEN_READWRITE, nullptr);
+  const std::unique_ptr<sqlite3, int (*)(sqlite3*)> database(opened, sqlite3_close);
+  if (code != SQLITE_OK) return "it cannot be opened";
+  std::string said;
+  const auto note = [](void* to, int, char** values, char**) {
+    *static_cast<std::string*>(to) += values[0];
+    return 0;
+  };
+  if (sqlite3_exec(opened, "PRAGMA integrity_check", note, &said, nullptr) != SQLITE_OK) return sqlite3_errmsg(opened);
+  return said;
+}
+
+// Renderers are killed at any instant.
 TEST_F(TheCommands, KilledAtAnyInstantTheIndexesStayWhole) {
   // Each frame takes 60 ms, so that all of them take some seconds.
   const TimelinePtr t =
@@ -441,15 +457,8 @@ TEST_F(TheCommands, KilledAtAnyInstantTheIndexesStayWhole) {
                                 file + " --range 0-240 --shelf '" + shelf.string() + "' --notebook '" +
                                 notebook.string() + "' --json >/dev/null 2>&1";
     killed += WEXITSTATUS(std::system(command.c_str())) == 137;
-    for (const fs::path& f : {shelf / "index.sqlite", notebook}) {
-      if (!fs::exists(f)) continue;
-      const std::vector<const char*> steps(f == notebook ? Notebook::kVersion : 3, "SELECT 1");
-      auto d = Database::open(f, steps, "database");
-      ASSERT_TRUE(d) << d.error().text();
-      Statement q = d->prepare("PRAGMA integrity_check");
-      ASSERT_TRUE(q.step());
-      EXPECT_EQ(q.text(0), "ok") << f;
-    }
+    for (const fs::path& f : {shelf / "index.sqlite", notebook})
+      if (fs::exists(f)) EXPECT_EQ(integrity(f), "ok") << f;
   }
   EXPECT_GT(killed, 2) << "hardly any was still at work";
   // What is recorded is whole, the rest is made, and nothing half made lies about.
