@@ -12,6 +12,7 @@
 #include "base/files.h"
 #include "base/gauge.h"
 #include "base/log.h"
+#include "base/mean.h"
 #include "media/compare.h"
 #include "measure/encoding.h"
 #include "measure/hold_ups.h"
@@ -145,13 +146,15 @@ Result<int> measure_sealed(const ProgramPtr& program, Notebook& notebook, int wo
   if (auto closed = (*writer)->finish(); !closed) return std::unexpected(closed.error());
   pictures.clear();
   // What the shelf does with each piece: read back, described, recorded, renamed, all of it durable.
-  const Stopwatch piece;
   const fs::path kept = scratch->path() / (std::string("probe") + form_extension(form));
-  const bool read_back = picture_hashes(file.string()).has_value();
-  const bool durable = read_back && write_file_atomic(scratch->path() / "beside.json", "{}") && write_file_atomic(scratch->path() / "record", "{}") && sync_and_rename(file, kept);
+  const auto bytes = static_cast<std::uint64_t>(fs::file_size(file));
+  const Stopwatch piece;
+  const bool recorded = write_file_atomic(scratch->path() / "beside.json", "{}") && write_file_atomic(scratch->path() / "record", "{}");
+  const std::array<EncodeSample, 1> records{EncodeSample{static_cast<float>(piece.ms()), 0}};
+  const bool durable = recorded && picture_hashes(file.string()).has_value() && sync_and_rename(file, kept);
   if (!durable) return environment("a piece of rendered media cannot be kept", folder.string(), "Check its volume, and measure again.");
-  const std::array<EncodeSample, 1> piece_ms{EncodeSample{static_cast<float>(piece.ms()), 0}};
-  notebook.add_encode(piece_key(), piece_ms);
+  notebook.add_encode(piece_key(), records);
+  note_piece(notebook, piece.ms(), bytes);
   return measure_fetching(program, notebook, {kept, kLength, form, t.width, t.height}, 3, workers, stop);
 }
 
@@ -340,7 +343,22 @@ int measure_fetching(const ProgramPtr& program, Notebook& notebook, const ProbeM
   return timed;
 }
 
-Hash128 piece_key() { return Hasher().add("a piece of rendered media").done(); }
+Hash128 piece_key() { return Hasher().add("recording a piece of rendered media").done(); }
+Hash128 piece_bytes_key() { return Hasher().add("the bytes of pieces of rendered media").done(); }
+
+std::optional<double> recording_ms(const Notebook& notebook) {
+  std::vector<float> all;
+  for (const EncodeSample& s : notebook.encode(piece_key())) all.push_back(s.wall_ms);
+  return all.empty() ? std::optional<double>() : mean(all);
+}
+
+void note_piece(Notebook& notebook, double ms, std::uint64_t bytes) {
+  constexpr std::uint64_t kFew = 1'000'000;
+  if (bytes < kFew) return;
+  const double own = std::max(0.0, ms - recording_ms(notebook).value_or(0));
+  const std::array<EncodeSample, 1> each{EncodeSample{static_cast<float>(own * 1e6 / static_cast<double>(bytes)), 0}};
+  notebook.add_encode(piece_bytes_key(), each);
+}
 
 Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options,
                               const std::function<bool(const MeasureProgress&)>& progress) {

@@ -93,7 +93,14 @@ bool fetching_is_known(const Program& program, const Notebook& notebook, Form fo
 int measure_fetching(const ProgramPtr& program, Notebook& notebook, const ProbeMovie& movie, int rounds, int workers,
                      const std::stop_token& stop = {});
 
-/// Where the notebook keeps what a piece of rendered media takes besides its frames, ms: made durable, read back, recorded.
+/// Where the notebook keeps what a piece of rendered media takes besides its frames: being described and recorded, ms, and
+/// being read back and made durable, ms for each of its million bytes.
 Hash128 piece_key();
+Hash128 piece_bytes_key();
+/// What describing and recording a piece takes, ms; nothing where it was not measured.
+std::optional<double> recording_ms(const Notebook& notebook);
+/// Notes what a finished piece took: all that is no recording is for its bytes. Of few bytes it would tell of the volume rather
+/// than of bytes, and is not noted.
+void note_piece(Notebook& notebook, double ms, std::uint64_t bytes);
 
 }  // namespace gc

@@ -73,6 +73,7 @@ class PieceWriter {
     ++report.frames;
     if (++in_piece_ < range.length()) return {};
     in_piece_ = 0, ++piece_;
+    const Stopwatch closing;
     if (auto r = writer_->finish(); !r) return r;
     writer_.reset();
     chunk_.made = now_utc(), chunk_.seconds = since_piece_.ms() / 1000;
@@ -86,7 +87,9 @@ class PieceWriter {
     }
     Draft done = std::move(*draft_);
     draft_.reset();
-    return shelf_.add(std::move(chunk_), std::move(done));
+    auto added = shelf_.add(std::move(chunk_), std::move(done));
+    if (added && notebook_) note_piece(*notebook_, closing.ms(), bytes);
+    return added;
   }
 
   const RenderSubject& subject_;

@@ -80,8 +80,9 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
   double longest_ms = 0;
   for (const CopyWay& way : copy_ways(c.media, todo, s.forecast.workers)) {
     missing += way.frames;
-    longest_ms = std::max(longest_ms, static_cast<double>(way.frames) * each_ms + piece_ms(*s.notebook, as.form, as.width, as.height, s.now->base) * static_cast<double>(way.pieces.size()) +
-                                          s.now->base * static_cast<double>(way.before) * read_ms);
+    const auto frames = static_cast<double>(way.frames), pieces = static_cast<double>(way.pieces.size());
+    longest_ms = std::max(longest_ms, frames * each_ms + s.now->base * static_cast<double>(way.before) * read_ms +
+                                          pieces * piece_ms(*s.notebook, as.form, as.width, as.height, static_cast<double>(each) * frames / std::max(1.0, pieces), s.now->base));
   }
   if (missing == 0 && p.refused.empty()) p.refused = "it is on the shelf already.";
   p.quote = quote_of(s, longest_ms / 1000, each * static_cast<std::uint64_t>(missing),

@@ -9,12 +9,11 @@
 namespace gc {
 double mean_stage_ms(const Notebook& notebook, const StageRef& stage) { return mean(notebook.stage(stage).ms); }
 
-double piece_ms(const Notebook& notebook, Form form, int width, int height, double base) {
+double piece_ms(const Notebook& notebook, Form form, int width, int height, double bytes, double base) {
   constexpr double kUsual = 150;
-  const std::vector<EncodeSample> measured = notebook.encode(piece_key());
-  double sum = 0;
-  for (const EncodeSample& s : measured) sum += static_cast<double>(s.wall_ms);
-  return (measured.empty() ? kUsual : sum / static_cast<double>(measured.size())) + base * file_ms(notebook, form, width, height);
+  std::vector<float> each_mb;
+  for (const EncodeSample& s : notebook.encode(piece_bytes_key())) each_mb.push_back(s.wall_ms);
+  return recording_ms(notebook).value_or(kUsual) + mean(each_mb) * bytes / 1e6 + base * file_ms(notebook, form, width, height);
 }
 
 namespace {
@@ -56,13 +55,21 @@ EncodeCost Pricing::encode(Form form, const Hash128& content) const {
   return it->second;
 }
 
-double Pricing::frames(const std::vector<FrameRange>& ranges, Form form, const std::optional<Hash128>& content) const {
+double Pricing::pieces_ms(Frames frames, Form form, const Hash128& content) const {
   const Timeline& t = *program_->timeline();
-  Frames pieces = 0;
+  const auto pieces = static_cast<double>(pieces_in(frames));
+  const double bytes = static_cast<double>(frame_bytes(notebook_, form, t.width, t.height, content)) * static_cast<double>(frames);
+  return pieces * piece_ms(notebook_, form, t.width, t.height, bytes / pieces, costs_.base);
+}
+
+double Pricing::frames(const std::vector<FrameRange>& ranges, Form form, const std::optional<Hash128>& content) const {
+  double all_pieces = 0;
   for (const FrameRange& r : ranges)
-    for (const IntervalCost& c : costs_.intervals) pieces += pieces_in(std::min(r.out, c.out) - std::max(r.in, c.in));
-  return frames_as(ranges, [&](const Hash128& of) { return encode(form, content.value_or(of)); }) +
-         piece_ms(notebook_, form, t.width, t.height, costs_.base) * static_cast<double>(pieces) / 1000;
+    for (const IntervalCost& c : costs_.intervals) {
+      const Frames n = std::min(r.out, c.out) - std::max(r.in, c.in);
+      if (n > 0) all_pieces += pieces_ms(n, form, content.value_or(content_at(*program_, c.in)));
+    }
+  return frames_as(ranges, [&](const Hash128& of) { return encode(form, content.value_or(of)); }) + all_pieces / 1000;
 }
 
 double Pricing::frames_as(const std::vector<FrameRange>& ranges, const std::function<EncodeCost(const Hash128&)>& encoding) const {
@@ -105,7 +112,8 @@ double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) 
   // As it was tried or rendered before; else as what it starts from.
   const Hash128 own = program_->tap_key(s, made.in, effects);
   const bool known = !notebook_.encode(encode_key(form, t.width, t.height, own)).empty();
-  const EncodeCost code = encode(form, known ? own : s.content_identity);
+  const Hash128 content = known ? own : s.content_identity;
+  const EncodeCost code = encode(form, content);
   const auto below = [&](const StageCost& c) {
     if (c.placed != s.segment->id) return false;
     if (c.segment != s.segment->id) return true;  // a layer of the composition that it shows
@@ -126,7 +134,7 @@ double Pricing::stack(const CompiledSegment& s, std::size_t effects, Form form) 
     if (first) ms += entry_ms(c, std::max(made.in, c.in));
     first = false;
   }
-  return (ms + piece_ms(notebook_, form, t.width, t.height, costs_.base) * static_cast<double>(pieces_in(made.length()))) / 1000;
+  return (ms + pieces_ms(made.length(), form, content)) / 1000;
 }
 
 }  // namespace gc

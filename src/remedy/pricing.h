@@ -10,10 +10,11 @@
 
 namespace gc {
 
-/// What a piece takes besides its frames: its room, reading it back, and making it durable. As measured on this seat; before
-/// that as seen on this program's own renders, 0.1 to 0.2 s with files synced to a local drive. And its file, file_ms(), as
-/// crowded as the seat is.
-double piece_ms(const Notebook& notebook, Form form, int width, int height, double base);
+/// What a piece takes besides its frames: its room and records, and for its bytes to be read back and made durable. As measured
+/// on this seat; before that as seen on this program's own renders, 0.1 to 0.2 s with files synced to a local drive. And its
+/// file, file_ms(), as crowded as the seat is.
+/// @param bytes of the whole piece
+double piece_ms(const Notebook& notebook, Form form, int width, int height, double bytes, double base);
 /// Pieces that an interval of so many frames is cut into: as cut_in_pieces() does.
 Frames pieces_in(Frames frames);
 
@@ -46,6 +47,8 @@ class Pricing {
 
  private:
   double entry_ms(const IntervalCost& c, Frames at) const;
+  /// Of the pieces that an interval is cut into, ms.
+  double pieces_ms(Frames frames, Form form, const Hash128& content) const;
 
   ProgramPtr program_;
   const Notebook& notebook_;

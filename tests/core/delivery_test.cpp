@@ -408,6 +408,20 @@ TEST_F(Delivering, CountsThePiecesThatItsFormIsMadeIn) {
   EXPECT_NEAR(said("dpx") - before["dpx"], 0, 1e-3);
 }
 
+// A piece is read back and synced: a large one takes longer than a small one, and what renders took so is learnt.
+TEST_F(Delivering, CountsTheBytesThatAreMadeDurable) {
+  const View view = view_of(timeline_, stores_);
+  DeliveryOptions o = delivery_options(view, stores_, dir_ / "whole.mov", "rdd36");
+  o.range = {0, 120};
+  const auto said = [&] { return *delivery_quote(view.delivered, stores_.shelf.get(), *stores_.notebook, *stores_.media, o, stores_.forecast_options()); };
+  stores_.notebook->add_encode(piece_key(), std::array{EncodeSample{100, 0}});
+  const auto before = said();
+  note_piece(*stores_.notebook, 5000, 1000);
+  EXPECT_NEAR(said().modelled_seconds, before.modelled_seconds, 1e-3) << "so few bytes tell nothing of more";
+  note_piece(*stores_.notebook, 600, 10'000'000);
+  EXPECT_NEAR(said().modelled_seconds - before.modelled_seconds, 0.05 * static_cast<double>(before.bytes) / 1e6, 1e-3) << "100 of the 600 ms are its records";
+}
+
 // Met is nine of ten within 15 %; one that failed, or whose time the seat did not know, is none of the nine.
 TEST(MadeDeliveries, AreCountedAsTheGoalSays) {
   MadeDelivery good;
