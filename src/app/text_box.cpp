@@ -1,8 +1,18 @@
 #include "app/text_box.h"
 
+#include <QRegularExpression>
 #include <QScrollBar>
 
 namespace gc {
+namespace {
+
+/// No line begins with the unit of a number that ends the line before.
+QString with_units_kept(QString text) {
+  static const QRegularExpression before_unit(R"((?<=\d) (?=(?:s|ms|min|h|kB|MB|GB)\b|%))");
+  return text.replace(before_unit, QChar(QChar::Nbsp));
+}
+
+}  // namespace
 
 TextBox::TextBox(const char* name, const QFont& font, int most_lines, QWidget* parent)
     : QScrollArea(parent), label_(new QLabel), most_lines_(most_lines) {
@@ -20,8 +30,9 @@ TextBox::TextBox(const char* name, const QFont& font, int most_lines, QWidget* p
 }
 
 void TextBox::set_text(const QString& text) {
-  if (text == label_->text()) return;
-  label_->setText(text);
+  const QString shown = with_units_kept(text);
+  if (shown == label_->text()) return;
+  label_->setText(shown);
   verticalScrollBar()->setValue(0);
   fit();
 }

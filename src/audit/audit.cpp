@@ -135,7 +135,7 @@ Result<void> note_playout(const Forecast& f, const Playout& p, const Program& pr
   if (auto r = note_outcomes(f, p, program, notebook); !r) return r;
   // Where hardly a drop is expected a range has no width that could be learnt.
   if (const DropRange said = f.simulated(f.range); said.expected >= 1 && p.range == f.range)
-    if (auto r = notebook.add_range(said.needed(static_cast<double>(p.dropped))); !r) return r;
+    if (auto r = notebook.add_range({said.needed(static_cast<double>(p.dropped)), f.crowding}); !r) return r;
   return notebook.add_moods(moods_of(f, p), f.crowding);
 }
 

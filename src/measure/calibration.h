@@ -40,10 +40,20 @@ struct DropRange {
   double needed(double dropped) const;
 };
 
-/// How wide ranges have to be for nine in ten playouts to lie in them, by what the latest playouts needed: inductive conformal
-/// prediction, whose answer is the value of rank ⌈0.9 (n + 1)⌉ (Papadopoulos and others, 2002). Twenty playouts that
-/// needed 1.5/19, 3/19 … 30/19 are put in beforehand, so 1.5 where none is known. After one that goes
-/// astray it is 1.58: one bad minute is no record. At least 1/2.
-double widening_of(std::vector<double> needed);
+/// What a playout says of the next one, whose cores are so crowded: 1 where they were as crowded, 1/e at 0.2 from that.
+/// −1: how crowded is not known, now or then.
+double alike(double crowding_now, double crowding_then);
+
+/// The k that a playout needed (DropRange::needed) on cores so crowded.
+struct RangeNeeded {
+  double k = 0, crowding = -1;
+};
+
+/// How wide ranges have to be for nine in ten playouts to lie in them on cores so crowded, by what the latest playouts needed:
+/// weighted conformal prediction (Tibshirani and others, 2019), the least value with which 0.9 (W + 1) of a weight of W is
+/// reached. Put in beforehand are twenty playouts that needed u/19, 2u/19 … 20u/19: so u where nothing was played, which is 0.9
+/// up to a crowding of 0.1, 1.8 from 0.6 on, straight between, and 1.5 where that is not known. After one that goes astray it is
+/// a nineteenth more: one bad minute is no record. From 1/2 to 4: a range still wider would say nothing.
+double widening_of(std::vector<RangeNeeded> needed, double crowding);
 
 }  // namespace gc

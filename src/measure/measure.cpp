@@ -360,109 +360,144 @@ void note_piece(Notebook& notebook, double ms, std::uint64_t bytes) {
   notebook.add_encode(piece_bytes_key(), each);
 }
 
+namespace {
+
+/// Round after round over the kinds of frames that are not known yet.
+class Measuring {
+ public:
+  Measuring(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options, const std::function<bool(const MeasureProgress&)>& progress)
+      : program_(program), notebook_(notebook), options_(options), progress_(progress), frame_ms_(program->timeline()->rate.frame_ms()),
+        kinds_(sorts_of(*program, options)) {}
+
+  Result<MeasureReport> run() {
+    std::vector<Sort*> open = not_known();
+    try_sealed();
+    // Everything gets one round. Round after round, so that time runs out evenly.
+    for (int round = 0; !open.empty() && !report_.cancelled; ++round) {
+      std::vector<Sort*> still;
+      for (Sort* k : open) {
+        const bool in_time = round == 0 || watch_.ms() / 1000 <= options_.seconds;
+        if (!go_on(k->name) || !in_time || wants_more(*k)) still.push_back(k);
+      }
+      // What a render takes can wait until something is known of every kind of frame.
+      if (!report_.cancelled) try_encoding();
+      if (watch_.ms() / 1000 > options_.seconds) break;
+      open = std::move(still);
+    }
+    if (!report_.cancelled) try_encoding();
+    // The first forecast knows of nothing else how others hold frames up here.
+    if (auto seen = outside_.seen()) {
+      seen->shared = others_ / outside_.frames(), seen->shown = false;
+      if (auto kept = notebook_.add_disturbance(*seen); !kept) return std::unexpected(kept.error());
+    }
+    report_.seconds = watch_.ms() / 1000;
+    if (auto saved = notebook_.save(); !saved) return std::unexpected(saved.error());
+    return report_;
+  }
+
+ private:
+  bool go_on(const std::string& what) {
+    if (options_.stop.stop_requested()) report_.cancelled = true;
+    if (progress_ && !progress_({report_.within, report_.kinds, watch_.ms() / 1000, options_.seconds, what})) report_.cancelled = true;
+    return !report_.cancelled;
+  }
+
+  /// Kinds that neither the notebook nor a law settles.
+  std::vector<Sort*> not_known() {
+    report_.kinds = static_cast<int>(kinds_.size());
+    std::vector<Sort*> open;
+    for (Sort& k : kinds_) {
+      if (!options_.again && error_of(notebook_, k.key) <= options_.tolerance) ++report_.from_notebook;
+      else if (!options_.again && notebook_.frames(k.key).empty() && settled_by_laws(notebook_, k.stages, options_.workers, frame_ms_))
+        ++report_.from_notebook, ++report_.by_law;
+      else open.push_back(&k);
+    }
+    report_.within = report_.from_notebook;
+    return open;
+  }
+
+  fs::path media_folder() const { return options_.media_folder.empty() ? cache_folder() : options_.media_folder; }
+
+  /// How rendered media play, where that is not known. What it takes is of renders, not of the kinds of frames.
+  void try_sealed() {
+    const Timeline& t = *program_->timeline();
+    if (program_->duration() == 0) return;
+    if (!options_.again && fetching_is_known(*program_, notebook_, usual_form(t), t.width, t.height)) return;
+    if (!go_on("Sealed media")) return;
+    const Stopwatch taken;
+    const auto timed = measure_sealed(program_, notebook_, options_.workers, media_folder(), options_.stop);
+    if (timed) report_.frames += *timed;
+    else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());
+    report_.renders_seconds += taken.ms() / 1000;
+  }
+
+  /// What encoding finished frames takes; once.
+  void try_encoding() {
+    constexpr double kMostSeconds = 3;
+    if (std::exchange(encoding_tried_, true) || program_->duration() == 0 || !go_on("Encoding")) return;
+    const Stopwatch taken;
+    const auto tried = measure_encoding(program_, notebook_, usual_form(*program_->timeline()), {0, program_->duration()}, options_.workers,
+                                        media_folder(), kMostSeconds, options_.stop);
+    if (!tried) spdlog::warn("what encoding takes could not be measured: {}", tried.error().text());
+    report_.renders_seconds += taken.ms() / 1000;
+  }
+
+  /// Frames in a row; each round at another place of another stretch of this kind.
+  std::vector<Frames> next_row(Sort& k) const {
+    static constexpr int kSpread[] = {1, 3, 0, 2, 4};
+    const auto [in, out] = k.where[k.round % k.where.size()];
+    const Frames length = std::min<Frames>(out - in, 10 + options_.workers);
+    const Frames start = in + (out - in - length) * kSpread[(k.round / k.where.size()) % 5] / 4;
+    ++k.round;
+    std::vector<Frames> frames;
+    for (Frames f = start; f < start + length; ++f) frames.push_back(f);
+    return frames;
+  }
+
+  /// Plays a row of this kind and notes what it took. Whether that leaves it less known than the forecast wants.
+  bool wants_more(Sort& k) {
+    const MachineTimes before = machine_times();
+    const std::vector<FrameResult> results = run_flat_out(program_, k.rendered, next_row(k), options_.workers, false, options_.stop);
+    if (options_.stop.stop_requested()) {
+      report_.cancelled = true;
+      return true;
+    }
+    // Rendered media that cannot be read were made live instead, which says nothing of them.
+    if (k.rendered && std::ranges::any_of(results, [](const FrameResult& r) { return r.state == FrameState::live; })) return false;
+    const Conditions around = conditions_between(before, machine_times());
+    notebook_.set_conditions(around), notebook_.note_shared(around);
+    notebook_.note_crowding(crowding_of(results));
+    for (const FrameResult& r : results) {
+      const double taken = outside_ms(r);
+      outside_.add(r.done_ms - r.fetch_began_ms - r.shared_wait_ms + r.beside_ms - taken, taken);
+    }
+    others_ += static_cast<double>(results.size()) * (around.others + around.stolen);
+    record_run(notebook_, k.key, k.stages, results, options_.workers);
+    notebook_.set_conditions({});
+    report_.frames += static_cast<int>(results.size());
+    const double error = error_of(notebook_, k.key);
+    if (error <= options_.tolerance && !std::exchange(k.known, true)) ++report_.within;
+    return error > wanted_error(notebook_, k, options_, frame_ms_);
+  }
+
+  const ProgramPtr& program_;
+  Notebook& notebook_;
+  const MeasureOptions& options_;
+  const std::function<bool(const MeasureProgress&)>& progress_;
+  const double frame_ms_;
+  std::vector<Sort> kinds_;
+  Stopwatch watch_;
+  MeasureReport report_;
+  bool encoding_tried_ = false;
+  HoldUps outside_;
+  double others_ = 0;  ///< share of the machine that others had, summed over frames
+};
+
+}  // namespace
+
 Result<MeasureReport> measure(const ProgramPtr& program, Notebook& notebook, const MeasureOptions& options,
                               const std::function<bool(const MeasureProgress&)>& progress) {
-  const Stopwatch watch;
-  MeasureReport report;
-  std::vector<Sort> kinds = sorts_of(*program, options);
-  report.kinds = static_cast<int>(kinds.size());
-  std::vector<Sort*> open;
-  for (Sort& k : kinds) {
-    if (!options.again && error_of(notebook, k.key) <= options.tolerance) ++report.from_notebook;
-    else if (!options.again && notebook.frames(k.key).empty() &&
-             settled_by_laws(notebook, k.stages, options.workers, program->timeline()->rate.frame_ms()))
-      ++report.from_notebook, ++report.by_law;
-    else open.push_back(&k);
-  }
-  report.within = report.from_notebook;
-  /// What `how` takes is of renders, not of the kinds of frames.
-  const auto of_renders = [&](const auto& how) {
-    const Stopwatch taken;
-    how();
-    report.renders_seconds += taken.ms() / 1000;
-  };
-  const auto go_on = [&](const std::string& what) {
-    if (options.stop.stop_requested()) report.cancelled = true;
-    if (progress && !progress({report.within, report.kinds, watch.ms() / 1000, options.seconds, what}))
-      report.cancelled = true;
-    return !report.cancelled;
-  };
-  if (program->duration() > 0 &&
-      (options.again || !fetching_is_known(*program, notebook, usual_form(*program->timeline()), program->timeline()->width, program->timeline()->height)) &&
-      go_on("Sealed media"))
-    of_renders([&] {
-      auto timed = measure_sealed(program, notebook, options.workers,
-                                  options.media_folder.empty() ? cache_folder() : options.media_folder, options.stop);
-      if (timed) report.frames += *timed;
-      else spdlog::warn("sealed media of this raster could not be measured: {}", timed.error().text());
-    });
-  // What a render takes can wait until something is known of every kind of frame.
-  bool encoding = false;
-  const auto try_encoding = [&] {
-    constexpr double kMostSeconds = 3;
-    if (std::exchange(encoding, true) || program->duration() == 0 || !go_on("Encoding")) return;
-    of_renders([&] {
-      const auto tried = measure_encoding(program, notebook, usual_form(*program->timeline()), {0, program->duration()}, options.workers,
-                                          options.media_folder.empty() ? cache_folder() : options.media_folder, kMostSeconds, options.stop);
-      if (!tried) spdlog::warn("what encoding takes could not be measured: {}", tried.error().text());
-    });
-  };
-  HoldUps outside;
-  double others = 0;  // summed over frames
-  // Round after round over what is not known yet, so that time runs out evenly. Everything gets one round.
-  for (int round = 0; !open.empty() && !report.cancelled; ++round) {
-    std::vector<Sort*> still;
-    for (Sort* k : open) {
-      if (!go_on(k->name) || (round > 0 && watch.ms() / 1000 > options.seconds)) {
-        still.push_back(k);
-        continue;
-      }
-      // Each round at another place of another stretch of this kind.
-      const auto [in, out] = k->where[k->round % k->where.size()];
-      const Frames length = std::min<Frames>(out - in, 10 + options.workers);
-      const Frames room = out - in - length;
-      static constexpr int kSpread[] = {1, 3, 0, 2, 4};
-      const Frames start = in + room * kSpread[(k->round / k->where.size()) % 5] / 4;
-      ++k->round;
-      std::vector<Frames> frames;
-      for (Frames f = start; f < start + length; ++f) frames.push_back(f);
-      const MachineTimes before = machine_times();
-      const std::vector<FrameResult> results =
-          run_flat_out(program, k->rendered, frames, options.workers, false, options.stop);
-      if (options.stop.stop_requested()) {
-        report.cancelled = true;
-        break;
-      }
-      // Rendered media that cannot be read were made live instead, which says nothing of them.
-      if (k->rendered && std::ranges::any_of(results, [](const FrameResult& r) { return r.state == FrameState::live; })) continue;
-      const Conditions around = conditions_between(before, machine_times());
-      notebook.set_conditions(around), notebook.note_shared(around);
-      notebook.note_crowding(crowding_of(results));
-      for (const FrameResult& r : results) {
-        const double taken = outside_ms(r);
-        outside.add(r.done_ms - r.fetch_began_ms - r.shared_wait_ms + r.beside_ms - taken, taken);
-      }
-      others += static_cast<double>(results.size()) * (around.others + around.stolen);
-      record_run(notebook, k->key, k->stages, results, options.workers);
-      notebook.set_conditions({});
-      report.frames += static_cast<int>(results.size());
-      const double error = error_of(notebook, k->key);
-      if (error <= options.tolerance && !std::exchange(k->known, true)) ++report.within;
-      if (error > wanted_error(notebook, *k, options, program->timeline()->rate.frame_ms())) still.push_back(k);
-    }
-    if (!report.cancelled) try_encoding();
-    if (watch.ms() / 1000 > options.seconds) break;
-    open = std::move(still);
-  }
-  if (!report.cancelled) try_encoding();
-  // The first forecast knows of nothing else how others hold frames up here.
-  if (auto seen = outside.seen()) {
-    seen->shared = others / outside.frames(), seen->shown = false;
-    if (auto kept = notebook.add_disturbance(*seen); !kept) return std::unexpected(kept.error());
-  }
-  report.seconds = watch.ms() / 1000;
-  if (auto saved = notebook.save(); !saved) return std::unexpected(saved.error());
-  return report;
+  return Measuring(program, notebook, options, progress).run();
 }
 
 }  // namespace gc

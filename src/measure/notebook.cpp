@@ -76,10 +76,17 @@ constexpr const char* kOutcomesOf = R"(
   UPDATE outcome SET playout = (SELECT count(DISTINCT earlier.at) FROM outcome earlier WHERE earlier.at <= outcome.at);
 )";
 
+// Version 8: by which simulation a thing was said, and how crowded the cores were. Rows of versions before are of none that there is now.
+constexpr const char* kSaidBy = R"(
+  ALTER TABLE outcome ADD COLUMN simulation INTEGER NOT NULL DEFAULT 0;
+  ALTER TABLE ranged ADD COLUMN simulation INTEGER NOT NULL DEFAULT 0;
+  ALTER TABLE ranged ADD COLUMN crowding REAL NOT NULL DEFAULT -1;
+)";
+
 constexpr const char* kReadSeries = "SELECT first, second FROM series WHERE what = ? AND key = ? AND era = ?";
 constexpr const char* kReadLaw = "SELECT places FROM law WHERE id = ?";
 
-constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents, kRanges, kLately, kOutcomesOf};
+constexpr const char* kSteps[] = {kFirst, kLaws, kEras, kContents, kRanges, kLately, kOutcomesOf, kSaidBy};
 static_assert(std::size(kSteps) == Notebook::kVersion);
 
 void keep_recent(std::vector<float>& v) {

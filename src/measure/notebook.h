@@ -61,7 +61,10 @@ MedianEstimate median_of(std::vector<float> values);
 
 class Notebook : public CostBook, public IdentityMemory {
  public:
-  static constexpr std::size_t kVersion = 7;  ///< of its format
+  static constexpr std::size_t kVersion = 8;  ///< of its format
+  /// Raised with every change of what the simulation says. What one said is no evidence of what the next one says: its
+  /// probabilities and ranges are held to what happened anew.
+  static constexpr std::int64_t kSimulation = 1;
   static Result<std::shared_ptr<Notebook>> open(const fs::path& file);
 
   /// A stage's samples: kept by its key, and the law of such work learns from them.
@@ -87,8 +90,8 @@ class Notebook : public CostBook, public IdentityMemory {
   void note_crowding(double crowding, double weight = 0.2);
   /// What was said of segments, as the simulation had it, and what came of it; the latest thousand are kept.
   Result<void> add_outcomes(std::span<const Said> outcomes);
-  /// How wide the range of a forecast had to be to hold its playout (DropRange::needed); the latest sixty are kept.
-  Result<void> add_range(double needed);
+  /// How wide the range of a forecast had to be to hold its playout; the latest sixty are kept.
+  Result<void> add_range(const RangeNeeded& needed);
   /// What went on around the samples that are added from now on.
   void set_conditions(const Conditions& conditions);
 

@@ -138,12 +138,13 @@ Result<void> Notebook::add_outcomes(std::span<const Said> outcomes) {
   return database_.change([&]() -> Result<void> {
     const std::string now = now_utc();
     const std::int64_t playout = next_playout("outcome");
-    Statement row = database_.prepare("INSERT INTO outcome(at, probability, dropped, playout) VALUES(?,?,?,?)");
+    Statement row = database_.prepare("INSERT INTO outcome(at, probability, dropped, playout, simulation) VALUES(?,?,?,?,?)");
     for (const Said& s : outcomes)
       if (auto r = row.bind(std::string_view(now))
                        .bind(static_cast<double>(s.probability))
                        .bind(static_cast<std::int64_t>(s.dropped))
                        .bind(playout)
+                       .bind(kSimulation)
                        .run();
           !r)
         return r;
@@ -152,21 +153,23 @@ Result<void> Notebook::add_outcomes(std::span<const Said> outcomes) {
   });
 }
 
-Result<void> Notebook::add_range(double needed) {
+Result<void> Notebook::add_range(const RangeNeeded& needed) {
   const std::lock_guard lock(mutex_);
   return database_.change([&]() -> Result<void> {
-    if (auto r = database_.prepare("INSERT INTO ranged(at, needed) VALUES(?,?)").bind(std::string_view(now_utc())).bind(needed).run(); !r)
-      return r;
+    Statement row = database_.prepare("INSERT INTO ranged(at, needed, simulation, crowding) VALUES(?,?,?,?)");
+    if (auto r = row.bind(std::string_view(now_utc())).bind(needed.k).bind(kSimulation).bind(needed.crowding).run(); !r) return r;
     return database_.run("DELETE FROM ranged WHERE rowid NOT IN (SELECT rowid FROM ranged ORDER BY rowid DESC LIMIT 60)");
   });
 }
 
 double Notebook::widening() const {
+  const double now = crowding();
   const std::lock_guard lock(mutex_);
-  std::vector<double> needed;
-  Statement a = database_.prepare("SELECT needed FROM ranged");
-  while (a.step()) needed.push_back(a.real(0));
-  return widening_of(std::move(needed));
+  std::vector<RangeNeeded> needed;
+  Statement a = database_.prepare("SELECT needed, crowding FROM ranged WHERE simulation = ?");
+  a.bind(kSimulation);
+  while (a.step()) needed.push_back({a.real(0), a.real(1)});
+  return widening_of(std::move(needed), now);
 }
 
 Result<void> Notebook::add_moods(std::span<const float> ratios, double crowding) {
@@ -226,7 +229,6 @@ Mood Notebook::mood(double spread) const {
   constexpr double kMost = 0.25;  // a playout further off the usual was disturbed by something that passes
   // Of Student's distribution with two degrees of freedom: half lies within so much of its middle, and what is the mean distance.
   constexpr double kHalf = 0.816, kMean = 1.414;
-  constexpr double kState = 0.2;  // of crowding: so far from now one has 1/e of its weight
   const double now = crowding();
   const Mood usual = usual_mood(now, spread);
   const std::lock_guard lock(mutex_);
@@ -241,8 +243,7 @@ Mood Notebook::mood(double spread) const {
   double weight = kUsual, ratios = kUsual * usual.base, spreads = kUsual * usual.spread;
   for (const Played& p : played()) {
     const bool known = now >= 0 && p.crowding >= 0;
-    const double apart = known ? std::abs(p.crowding - now) : now >= 0 ? 1 : 0;
-    const double w = p.weight * std::exp(-static_cast<double>(says.size()) / kAge - apart / kState);
+    const double w = p.weight * std::exp(-static_cast<double>(says.size()) / kAge) * alike(now, p.crowding);
     // As it would have gone on cores as crowded as now. On quieter ones nothing gets quicker than it is known to be.
     const double as_now = std::max(std::min(p.usual, 1.0), p.usual + (known ? dearer * (crowded(now) - crowded(p.crowding)) : 0)),
                  r = std::clamp(as_now, usual.base * (1 - kMost), usual.base * (1 + kMost));
@@ -259,7 +260,8 @@ Calibration Notebook::calibration() const {
   const std::lock_guard lock(mutex_);
   if (!calibration_) {
     std::vector<Said> all;
-    Statement a = database_.prepare("SELECT probability, dropped, count(*) OVER (PARTITION BY playout) FROM outcome");
+    Statement a = database_.prepare("SELECT probability, dropped, count(*) OVER (PARTITION BY playout) FROM outcome WHERE simulation = ?");
+    a.bind(kSimulation);
     while (a.step()) all.push_back({static_cast<float>(a.real(0)), a.integer(1) != 0, weight_in_playout(static_cast<int>(a.integer(2)))});
     calibration_ = calibration_of(all);
   }

@@ -14,7 +14,7 @@ class ProfileBook : public CostBook {
   /// Whole frames were never measured there.
   std::vector<FrameSample> frames(const Hash128&) const override { return {}; }
   std::vector<float> entries(const Hash128& key) const override;
-  double widening() const override { return widening_of({}); }
+  double widening() const override { return widening_of({}, -1); }
   StageCosts stage(const StageRef& stage) const override;
   /// How much of a program's cost had to be taken over: laws that the other seat lacks, by name.
   std::vector<std::string> taken_over(std::span<const StageRef> stages) const;

@@ -383,16 +383,16 @@ TEST(Calibrations, AreKeptByTheNotebookAndUsedByTheForecast) {
   EXPECT_EQ((*Notebook::open(dir / "n.sqlite"))->calibration().outcomes, 400);
 }
 
-// Exchangeable draws: by the conformal rule (Papadopoulos and others, 2002) the next one lies in the range nine times in ten, however
+// Exchangeable draws: by the conformal rule (Tibshirani and others, 2019) the next one lies in the range nine times in ten, however
 // wrong the simulation's own width is.
 TEST(Ranges, HoldNineInTenWhateverTheSimulationsWidthIs) {
   std::mt19937 rng(11);
   const DropRange said{40, 34, 47};  // 5th and 95th percentile, or so the simulation says
   for (const double spread : {2.0, 4.0, 10.0}) {
     std::normal_distribution<double> drops(40, spread);
-    std::vector<double> needed;
-    for (int i = 0; i < 400; ++i) needed.push_back(said.needed(drops(rng)));
-    const DropRange held = said.widened(widening_of(needed));
+    std::vector<RangeNeeded> needed;
+    for (int i = 0; i < 400; ++i) needed.push_back({said.needed(drops(rng)), 0.1});
+    const DropRange held = said.widened(widening_of(needed, 0.1));
     int inside = 0;
     for (int i = 0; i < 4000; ++i) {
       const double d = drops(rng);
@@ -400,9 +400,18 @@ TEST(Ranges, HoldNineInTenWhateverTheSimulationsWidthIs) {
     }
     EXPECT_NEAR(inside / 4000.0, 0.9, 0.04) << spread;
   }
-  EXPECT_EQ(widening_of({}), 1.5) << "nothing is known yet";
-  EXPECT_LT(widening_of({45}), 1.6) << "one playout beside other programs is no record";
-  EXPECT_GT(widening_of({1, 1, 45, 1, 45, 1, 1, 45, 45, 45}), 40) << "half of them are";
+}
+
+TEST(Ranges, AreAsWideAsTheyHadToBeOnCoresSoCrowded) {
+  EXPECT_DOUBLE_EQ(widening_of({}, 0.1), 0.9) << "nothing is known yet, and the cores are quiet";
+  EXPECT_DOUBLE_EQ(widening_of({}, 0.35), 1.35);
+  EXPECT_DOUBLE_EQ(widening_of({}, 0.8), 1.8);
+  EXPECT_DOUBLE_EQ(widening_of({}, -1), 1.5) << "nor is it known how crowded they are";
+  EXPECT_DOUBLE_EQ(widening_of({{45, 0.1}}, 0.1), 0.9 * 20 / 19) << "one playout that went astray is no record";
+  const std::vector<RangeNeeded> night(10, {45, 0.9});
+  EXPECT_EQ(widening_of(night, 0.9), 4) << "half of them are, and wider says nothing";
+  EXPECT_LT(widening_of(night, 0.1), 1) << "a crowded night is no quiet morning";
+  EXPECT_DOUBLE_EQ(widening_of(std::vector<RangeNeeded>(60, {0.2, 0.1}), 0.1), 0.9 * 13 / 19) << "number 73 of 80";
 }
 
 TEST(Ranges, ReachExactlyWhatTheyWereWidenedToAndNeverBelowNothing) {
@@ -439,6 +448,37 @@ TEST(Ranges, AreLearntFromPlayoutsKeptAndUsedByTheForecast) {
   EXPECT_LT(after.drops_high, before.drops_high);
   book.reset();
   EXPECT_EQ((*Notebook::open(dir / "n.sqlite"))->widening(), after.widening);
+}
+
+// What an earlier version of the simulation said stays in the notebook, and is no evidence of what this one says.
+TEST(Ranges, AndProbabilitiesAreHeldToWhatThisSimulationSaid) {
+  const test::TempFolder dir;
+  auto book = *Notebook::open(dir / "n.sqlite");
+  const double fresh = book->widening();
+  for (int i = 0; i < 60; ++i) ASSERT_TRUE(book->add_range({4, -1}));
+  for (int i = 0; i < 200; ++i) {
+    const Said said{0.95f, i % 2 == 0};
+    ASSERT_TRUE(book->add_outcomes({&said, 1}));
+  }
+  ASSERT_GT(book->widening(), fresh);
+  const int outcomes = book->calibration().outcomes;
+  ASSERT_EQ(outcomes, 200);
+  book.reset();
+  {
+    auto d = Database::open(dir / "n.sqlite", std::vector<const char*>(Notebook::kVersion, "SELECT 1"), "notebook");
+    ASSERT_TRUE(d);
+    ASSERT_TRUE(d->run("UPDATE ranged SET simulation = simulation - 1; UPDATE outcome SET simulation = simulation - 1"));
+  }
+  book = *Notebook::open(dir / "n.sqlite");
+  EXPECT_EQ(book->widening(), fresh);
+  EXPECT_EQ(book->calibration().outcomes, 0);
+  ASSERT_TRUE(book->add_range({1, -1}));
+  book.reset();
+  auto d = Database::open(dir / "n.sqlite", std::vector<const char*>(Notebook::kVersion, "SELECT 1"), "notebook");
+  ASSERT_TRUE(d);
+  Statement q = d->prepare("SELECT count(*) FROM ranged");
+  ASSERT_TRUE(q.step());
+  EXPECT_EQ(q.integer(0), 60) << "the latest sixty are kept, whoever said them";
 }
 
 // The first pass starts with frames made before its clock; a further pass follows on the end of the last.
