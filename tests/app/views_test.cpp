@@ -413,7 +413,8 @@ TEST_F(Views, OneNumberForOneThing) {
   key(Qt::Key_3);
   const QString ms = QString::number(worst->blame.ms, 'f', 0);
   EXPECT_THAT(window->findChild<QLabel*>("span-card")->text().toStdString(),
-              testing::HasSubstr(ms.toStdString() + " ms a frame"));
+              testing::HasSubstr(ms.toStdString() + "\u00a0ms a frame"))
+      << "the unit stays on its number's line";
   const FrameRange frames = frames_of(worst->blame.placed);
   double balance = 0;
   for (const StageCost& s : stages_over(d.plan.before, frames))
