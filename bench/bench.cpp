@@ -7,9 +7,9 @@
 #include <fstream>
 #include <iostream>
 
+#include "app/application.h"
 #include "app/main_window.h"
 #include "desk/desk.h"
-#include "render/device.h"
 
 using namespace gc;
 
@@ -182,8 +182,7 @@ class Collect : public benchmark::ConsoleReporter {
 int main(int argc, char** argv) {
   qputenv("QT_QPA_PLATFORM", "offscreen");
   // Memory first, in a window with that timeline open: before the benchmarks fill the pools.
-  (void)accelerator_available();  // while there is one thread
-  QApplication app(argc, argv);
+  Application app(argc, argv);
   const double memory = memory_of_window(app);
   std::vector<char*> args(argv, argv + argc);
   std::string repeat = "--benchmark_repetitions=5", aggregate = "--benchmark_report_aggregates_only=true",

@@ -7,10 +7,10 @@
 #include <thread>
 
 #include "../tests/app/answers.h"
+#include "app/application.h"
 #include "app/viewer.h"
 #include "media/synthetic.h"
 #include "media/writer.h"
-#include "render/device.h"
 
 using namespace gc;
 
@@ -105,8 +105,7 @@ int main(int argc, char** argv) {
   const QTemporaryDir data;
   qputenv("XDG_DATA_HOME", data.path().toUtf8());
   qputenv("XDG_CONFIG_HOME", data.path().toUtf8());
-  (void)accelerator_available();  // while there is one thread
-  QApplication application(argc, argv);
+  Application application(argc, argv);
   QApplication::setApplicationName("glass-clock-bench");
   const QTemporaryDir folder;
   std::vector<std::string> said;

@@ -1,19 +1,17 @@
 // The desktop application.
-#include <QApplication>
 #include <QCommandLineParser>
 #include <QMessageBox>
 
+#include "app/application.h"
 #include "app/main_window.h"
 #include "app/paper.h"
 #include "app/style.h"
 #include "base/log.h"
-#include "render/device.h"
 
 int main(int argc, char** argv) {
   using namespace gc;
   start_log();
-  (void)accelerator_available();  // while there is one thread
-  QApplication app(argc, argv);
+  Application app(argc, argv);
   QApplication::setApplicationName("glass-clock");
   QApplication::setOrganizationName("glass-clock");
   QApplication::setApplicationDisplayName("Glass Clock");

@@ -76,7 +76,7 @@ constexpr const char* kOutcomesOf = R"(
   UPDATE outcome SET playout = (SELECT count(DISTINCT earlier.at) FROM outcome earlier WHERE earlier.at <= outcome.at);
 )";
 
-// Version 8: by which simulation a thing was said, and how crowded the cores were. Rows of versions before are of none that there is now.
+// Version 8: by which simulation a thing was said, and how crowded the cores were. Rows of earlier versions get 0, as no simulation has since.
 constexpr const char* kSaidBy = R"(
   ALTER TABLE outcome ADD COLUMN simulation INTEGER NOT NULL DEFAULT 0;
   ALTER TABLE ranged ADD COLUMN simulation INTEGER NOT NULL DEFAULT 0;

@@ -227,7 +227,7 @@ Mood Notebook::mood(double spread) const {
   constexpr double kUsual = 4;    // the usual mood counts as so many playouts that have just ended
   constexpr double kAge = 3;      // playouts since then that leave one 1/e of its weight
   constexpr double kMost = 0.25;  // a playout further off the usual was disturbed by something that passes
-  // Of Student's distribution with two degrees of freedom: half lies within so much of its middle, and what is the mean distance.
+  // Of Student's distribution with two degrees of freedom half lies within kHalf of its middle. Its mean distance from it is kMean.
   constexpr double kHalf = 0.816, kMean = 1.414;
   const double now = crowding();
   const Mood usual = usual_mood(now, spread);

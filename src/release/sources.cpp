@@ -143,14 +143,14 @@ Result<DeliveryQuote> quote_with(const NearFiles& near, const ProgramPtr& delive
     q.known = picture_cost(notebook, o.form, t.width, t.height).wall_ms > 0;
   } else {
     const std::uint64_t each = form_frame_bytes(*form, t.width, t.height);
+    q.bytes = pricing.bytes({o.range}, *form);
     const double pieces = std::ceil(static_cast<double>(o.range.length()) / static_cast<double>(kLongPiece));
     if (q.shared) q.modelled_seconds = pricing.frames(made, *form);
     else
       q.modelled_seconds = pricing.frames_as(made, [&](const Hash128& content) { return pricing.encode(*form, content); }) +
-                           pieces * piece_ms(notebook, *form, t.width, t.height, static_cast<double>(pricing.bytes({o.range}, *form)) / pieces, pricing.base()) / 1000;
+                           pieces * piece_ms(notebook, *form, t.width, t.height, static_cast<double>(q.bytes) / pieces, pricing.base()) / 1000;
     // Putting together reads and writes every byte once.
     constexpr double kJoinBytesASecond = 300e6;
-    q.bytes = pricing.bytes({o.range}, *form);
     q.seconds = q.modelled_seconds * notebook.price_factor() + static_cast<double>(q.bytes) / kJoinBytesASecond;
     q.known = encode_cost(notebook, t, *form, t.width, t.height).wall_ms > 0;
     // Held for the worst: what a form makes of pictures that nobody has encoded yet is not known.

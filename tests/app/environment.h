@@ -17,7 +17,7 @@ inline std::vector<std::string> environment() {
   return all;
 }
 
-/// As it was before the application had other threads.
+/// As it was when the application had just begun.
 inline std::vector<std::string>& environment_at_start() {
   static std::vector<std::string> all;
   return all;

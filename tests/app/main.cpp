@@ -1,13 +1,12 @@
 // The window's tests, with folders of their own.
 #include <gtest/gtest.h>
 
-#include <QApplication>
 #include <QStandardPaths>
 #include <QTemporaryDir>
 
+#include "app/application.h"
 #include "app/style.h"
 #include "environment.h"
-#include "render/device.h"
 
 int main(int argc, char** argv) {
   testing::InitGoogleTest(&argc, argv);
@@ -17,9 +16,8 @@ int main(int argc, char** argv) {
   QStandardPaths::setTestModeEnabled(true);
   QApplication::setOrganizationName("glass-clock-test");
   QApplication::setApplicationName("glass-clock-test");
-  (void)gc::accelerator_available();
+  gc::Application application(argc, argv);
   gc::environment_at_start() = gc::environment();
-  QApplication application(argc, argv);
   gc::look::apply(application);
   return RUN_ALL_TESTS();
 }

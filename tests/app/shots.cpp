@@ -8,12 +8,12 @@
 #include <cstdio>
 #include <filesystem>
 
+#include "app/application.h"
 #include "app/main_window.h"
 #include "app/queue_window.h"
 #include "app/style.h"
 #include "demo/demo.h"
 #include "desk/angles.h"
-#include "render/device.h"
 
 using namespace gc;
 
@@ -154,8 +154,7 @@ void queue_in_every_state(MainWindow& w, Session& session, const QString& folder
 
 int main(int argc, char** argv) {
   if (!qEnvironmentVariableIsSet("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
-  (void)gc::accelerator_available();  // while there is one thread
-  QApplication app(argc, argv);
+  Application app(argc, argv);
   QApplication::setOrganizationName("glass-clock");
   QApplication::setApplicationName("glass-clock-shots");
   look::apply(app);

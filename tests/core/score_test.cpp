@@ -461,8 +461,7 @@ TEST(Ranges, AndProbabilitiesAreHeldToWhatThisSimulationSaid) {
     ASSERT_TRUE(book->add_outcomes({&said, 1}));
   }
   ASSERT_GT(book->widening(), fresh);
-  const int outcomes = book->calibration().outcomes;
-  ASSERT_EQ(outcomes, 200);
+  ASSERT_EQ(book->calibration().outcomes, 200);
   book.reset();
   {
     auto d = Database::open(dir / "n.sqlite", std::vector<const char*>(Notebook::kVersion, "SELECT 1"), "notebook");
