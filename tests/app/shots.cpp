@@ -203,9 +203,11 @@ int main(int argc, char** argv) {
   ledger->table()->setFocus();
   ledger->table()->setCurrentIndex(ledger->table()->model()->index(0, 0));
   w.go_to(Station::forecast);
+  // What would help takes a crowded seat a while.
+  auto* stations = w.findChild<Stations*>();
+  wait_until([&] { return stations->remedies()->rowCount() > 0; }, 60000);
   shoot(w, folder, "3-forecast");
   // A span that does not hold, and what would help.
-  auto* stations = w.findChild<Stations*>();
   QTableWidget* spans = stations->panel(Station::forecast)->table();
   const Span* spilling = nullptr;
   for (const Span& s : session.derived()->plan.before.spans)
