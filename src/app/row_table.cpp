@@ -1,6 +1,7 @@
 #include "app/row_table.h"
 
 #include <QHeaderView>
+#include <QPainter>
 #include <QPixmap>
 #include <QStyledItemDelegate>
 #include <utility>
@@ -88,6 +89,21 @@ void RowTable::set_rows(std::vector<Row> rows) {
       item->setToolTip(row.hint.isEmpty() ? item->text() : row.hint);
       setItem(r, c, item);
     }
+}
+
+void RowTable::say_while_empty(const QString& why) {
+  if (why == while_empty_) return;
+  while_empty_ = why;
+  if (rows_.empty()) viewport()->update();
+}
+
+void RowTable::paintEvent(QPaintEvent* event) {
+  QTableWidget::paintEvent(event);
+  if (!rows_.empty() || while_empty_.isEmpty()) return;
+  QPainter p(viewport());
+  p.setFont(look::text_font(13));
+  p.setPen(look::grey(170));
+  p.drawText(viewport()->rect().adjusted(10, 8, -10, -8), Qt::AlignTop | Qt::AlignLeft | Qt::TextWordWrap, while_empty_);
 }
 
 }  // namespace gc

@@ -22,14 +22,21 @@ class RowTable : public QTableWidget {
   /// Does nothing when the rows are those that are shown: a table is refreshed far more often than it
   /// changes.
   void set_rows(std::vector<Row> rows);
+  /// What stands where the rows would be as long as there are none.
+  void say_while_empty(const QString& why);
+  const QString& while_empty() const { return while_empty_; }
 
  signals:
   void frame_chosen(qint64 frame);
+
+ protected:
+  void paintEvent(QPaintEvent* event) override;
 
  private:
   QList<int> wide_;
   bool resizing_ = false;  ///< heights follow once all widths are known
   std::vector<Row> rows_;
+  QString while_empty_;
 };
 
 }  // namespace gc

@@ -384,7 +384,7 @@ void Session::play(FrameRange range, PlayMode mode, bool backwards, int passes) 
           range == whole(d->view) && !elsewhere && states == own
               ? d->plan.before
               : forecast(*d->view.played, *stores.notebook, states, range, stores.forecast_options());
-      a = audit(f, p);
+      a = audit(f, alone(f, *d->view.played), p);
       noted = remember(*a, d->view, *stores.notebook);
       if (noted) noted = note_playout(f, p, *d->view.played, *stores.notebook);
       e = explain(f, p, *d->view.played);

@@ -228,7 +228,7 @@ void Stations::show_card(int row) {
                               blame));
       session_.explain_span(carded_);
       // Of the same span as before the list stays until it comes anew: what is in focus there can be applied all the while.
-      if (carded_ != listed_) list_no_remedies();
+      if (carded_ != listed_) list_no_remedies(tr("Working out what would help."));
       // The segment in focus may be another than the span's.
       remedies_->horizontalHeaderItem(0)->setText(tr("Remedy at %1 (Ctrl+Return)").arg(text(timecode_at(*d->view.timeline, s.in))));
       session_.look_for_remedies(carded_);
@@ -236,7 +236,8 @@ void Stations::show_card(int row) {
 }
 
 /// Those of a span that went, or of another one, are none that could be applied.
-void Stations::list_no_remedies() {
+void Stations::list_no_remedies(const QString& why) {
+  remedies_->say_while_empty(why);
   remedies_->set_rows({}), remedy_ids_.clear(), listed_ = {};
   remedies_->horizontalHeaderItem(0)->setText(tr("Remedy (Ctrl+Return)"));
 }
@@ -259,6 +260,7 @@ void Stations::show_remedies(const std::vector<Proposal>& found) {
                     text(p.id)});
     remedy_ids_.push_back(can ? p.id : "");
   }
+  remedies_->say_while_empty(tr("Nothing was found that saves a frame here."));
   remedies_->set_rows(std::move(rows));
   const auto same = looked_at.empty() ? remedy_ids_.end() : std::ranges::find(remedy_ids_, looked_at);
   if (!remedy_ids_.empty()) remedies_->selectRow(same == remedy_ids_.end() ? 0 : static_cast<int>(same - remedy_ids_.begin()));

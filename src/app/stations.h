@@ -72,7 +72,7 @@ class Stations : public QStackedWidget {
   void refresh_release();
   void show_card(int row);
   void show_remedies(const std::vector<Proposal>& found);
-  void list_no_remedies();
+  void list_no_remedies(const QString& why = {});
   /// Asks what copies of the medium in a row would bring.
   void ask_for_copies(int row);
   void show_copies(const std::string& source, const std::vector<Proposal>& found);

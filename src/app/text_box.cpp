@@ -58,7 +58,8 @@ QSize TextBox::sizeHint() const {
 }
 
 QSize TextBox::minimumSizeHint() const {
-  return {0, std::min(sizeHint().height(), 2 * label_->fontMetrics().lineSpacing() + 2)};
+  constexpr int kLeastLines = 3;  // before lists and graphs have given way
+  return {0, std::min(sizeHint().height(), kLeastLines * label_->fontMetrics().lineSpacing() + 2)};
 }
 
 void TextBox::resizeEvent(QResizeEvent* event) {

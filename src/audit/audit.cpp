@@ -17,17 +17,11 @@ Frames overlap(FrameRange a, FrameRange b) {
 
 }  // namespace
 
-double own_ms(const FrameLog& l) {
-  const double outside = l.spent.outside > kLeastOutsideMs ? l.spent.outside : 0, process = l.process_ms(), work = std::max(0.0, process - outside);
-  // The outside held the making of neighbours up as it did the rest: that was its time already.
-  const double neighbours = l.neighbours_ms > 0 && process > 0 ? work * std::min(1.0, l.neighbours_ms / process) : l.neighbours_ms;
-  return l.steady_fetch_ms + l.beside_ms + work - neighbours;
-}
-
 std::vector<FrameRange> spans_called(const Forecast& f) {
   std::vector<FrameRange> spans;
-  for (const Span& s : f.spans)
-    if (s.said && is_of_speed(s.verdict)) spans.push_back({s.in, s.out});
+  std::copy_if(f.said_runs.begin(), f.said_runs.end(), std::back_inserter(spans), [&](FrameRange run) {
+    return std::any_of(f.spans.begin(), f.spans.end(), [&](const Span& s) { return is_of_speed(s.verdict) && overlap({s.in, s.out}, run) > 0; });
+  });
   return spans;
 }
 
@@ -139,11 +133,11 @@ Result<void> note_playout(const Forecast& f, const Playout& p, const Program& pr
   return notebook.add_moods(moods_of(f, p), f.crowding);
 }
 
-Audit audit(const Forecast& f, const Playout& p) {
+Audit audit(const Forecast& f, const Forecast& own, const Playout& p) {
   Audit a;
   a.drops_forecast = f.expected_drops, a.drops_low = f.drops_low, a.drops_high = f.drops_high;
   a.drops_observed = p.dropped, a.drops_outside = p.dropped_outside;
-  a.spans_forecast = spans_called(f), a.spans_observed = spans_observed(p);
+  a.spans_forecast = spans_called(own), a.spans_observed = spans_observed(p);
   const auto pairs = matched(a.spans_forecast, a.spans_observed);
   a.matched = static_cast<int>(pairs.size());
   if (!a.spans_forecast.empty()) a.span_precision = static_cast<double>(a.matched) / static_cast<double>(a.spans_forecast.size());

@@ -15,12 +15,10 @@ struct Audit {
   std::string sentence;
 };
 
-/// Compares both over the same range, by the spans said and the runs of own drops.
-Audit audit(const Forecast& forecast, const Playout& playout);
+/// Compares both over the same range: all drops with the forecast, runs of own drops with the spans said of the timeline alone.
+Audit audit(const Forecast& forecast, const Forecast& own, const Playout& playout);
 
-/// What a frame took by itself, ms: reached from the one before it, without what the outside took.
-double own_ms(const FrameLog& frame);
-/// Spans that were said: their frames lie in a run of drops in at least half of the trials.
+/// Runs of drops that were said, except where all of one is missing or unseen, which is no matter of speed.
 std::vector<FrameRange> spans_called(const Forecast& forecast);
 /// Runs of dropped frames, those left out that the outside took.
 std::vector<FrameRange> spans_observed(const Playout& playout);

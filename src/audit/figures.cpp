@@ -15,21 +15,11 @@ double share(double part, double of) { return of > 0 ? part / of : kNone; }
 
 int own_drops(const Playout& p, FrameRange range) { return drops_in(p, range) - drops_in(p, range, Cause::outside); }
 
-/// In what share of the trials two or more frames of a segment are late.
+/// In what share of the trials two or more frames of a segment are dropped.
 double two_or_more(const Forecast& f, FrameRange range) {
   const Frames first = f.before - f.range.in;
   const auto all = f.trials->drops(first + range.in, first + range.out);
-  const auto outside = f.trials->not_looked_for(first + range.in, first + range.out);
-  int n = 0;
-  for (std::size_t t = 0; t < all.size(); ++t) n += all[t] >= outside[t] + kTwo;
-  return static_cast<double>(n) / static_cast<double>(std::max<std::size_t>(1, all.size()));
-}
-
-double expected_own(const Forecast& f) {
-  const auto outside = f.trials->not_looked_for(f.before, f.before + f.range.length());
-  double sum = 0;
-  for (const std::uint32_t n : outside) sum += n;
-  return f.expected_drops - sum / static_cast<double>(std::max<std::size_t>(1, outside.size()));
+  return static_cast<double>(std::ranges::count_if(all, [](std::uint32_t n) { return n >= kTwo; })) / static_cast<double>(std::max<std::size_t>(1, all.size()));
 }
 
 void segments(Held& h, const Forecast& f, const std::vector<Playout>& playouts, const Program& program) {
@@ -107,20 +97,21 @@ int Held::in_range() const {
 
 Held held_against(const Forecast& f, const std::vector<Playout>& playouts, const Program& program) {
   Held h;
-  h.expected = expected_own(f), h.low = f.drops_low, h.high = f.drops_high;
+  const Forecast own = alone(f, program);
+  h.expected = own.expected_drops, h.low = f.drops_low, h.high = f.drops_high;
   std::vector<FrameRange> before;
   for (std::size_t i = 0; i < playouts.size(); ++i) {
     const Playout& p = playouts[i];
     h.own.push_back(p.dropped - p.dropped_outside), h.all.push_back(p.dropped);
     const std::vector<FrameRange> seen = spans_observed(p);
-    h.spans.add(spans_called(f), seen);
+    h.spans.add(spans_called(own), seen);
     if (i > 0) h.spans_limit.add(before, seen);
     before = seen;
-    causes(h, f, p);
+    causes(h, own, p);
     for (const float ratio : moods_of(f, p))
       if (ratio > 0) h.cost_ratios.push_back(static_cast<double>(ratio) / f.base);
   }
-  segments(h, f, playouts, program);
+  segments(h, own, playouts, program);
   return h;
 }
 

@@ -50,6 +50,7 @@ struct Held {
   int in_range() const;  ///< playouts whose total lies in the stated range
 };
 
+/// What is said of the timeline alone is held against own drops, and the range against all of them.
 /// @param playouts of the same program and range, in the order in which they were played
 Held held_against(const Forecast& forecast, const std::vector<Playout>& playouts, const Program& program);
 

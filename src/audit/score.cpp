@@ -209,7 +209,7 @@ Result<TimelineScore> score_timeline(const ProgramPtr& program, std::uint64_t se
   }
   t.held = held_against(f, playouts, *program);
   tell_apart(t, f, playouts, *program);
-  if (!playouts.empty()) t.disagreements = audit(f, playouts.back()).disagreements;
+  if (!playouts.empty()) t.disagreements = audit(f, alone(f, *program), playouts.back()).disagreements;
   return t;
 }
 

@@ -71,7 +71,7 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
 
   say("3  Playing it live, as it is");
   const Playout live = play_unseen(view, *stores, stop);
-  const Audit live_audit = audit(plan.before, live);
+  const Audit live_audit = audit(plan.before, alone(plan.before, *view.played), live);
   result["live"] = to_json(live_audit, plan.before, live);
   if (!quiet) print(live, view), print(live_audit);
   if (auto r = remember(live_audit, view, *stores->notebook); !r) return std::unexpected(r.error());
@@ -98,7 +98,7 @@ Result<bool> whole_job(const DemoReport& made, const std::function<Result<DemoRe
     const Forecast after =
         forecast(*view.played, *stores->notebook, view.seals, whole(view), stores->forecast_options());
     const Playout p = play_unseen(view, *stores, stop);
-    const Audit a = audit(after, p);
+    const Audit a = audit(after, alone(after, *view.played), p);
     result["sealed"].push_back(to_json(a, after, p));
     if (!quiet) print(p, view), print(a);
     if (auto r = remember(a, view, *stores->notebook); !r) return std::unexpected(r.error());

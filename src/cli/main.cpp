@@ -92,7 +92,7 @@ int forecast_elsewhere(const Common& c, Opened& o, const std::string& seat, bool
   const Forecast f = forecast_on(*o.view.played, book, o.view.seals, o.range, o.stores.forecast_options());
   const std::vector<std::string> taken = book.taken_over(*o.view.played);
   if (c.json) {
-    Json j = to_json(f);
+    Json j = to_json(f, *o.view.played);
     j["seat"] = book.profile().name, j["taken_over"] = taken;
     put(j);
   } else {
@@ -115,7 +115,7 @@ int cmd_forecast(const Common& c, bool must_hold, bool loop, const std::string& 
   ForecastOptions options = o->stores.forecast_options();
   options.loop = loop;
   const Forecast f = forecast(*o->view.played, *o->stores.notebook, o->view.seals, o->range, options);
-  if (c.json) put(to_json(f));
+  if (c.json) put(to_json(f, *o->view.played));
   else print(f, o->view);
   return must_hold && f.count(Verdict::spills) + f.count(Verdict::wavers) + f.count(Verdict::missing) > 0 ? 1 : 0;
 }

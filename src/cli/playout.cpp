@@ -92,6 +92,7 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
   Json runs = Json::array();
   if (!c.json) print(f, o->view);
   std::vector<AuditRun> all;
+  const Forecast own = alone(f, *o->view.played);
   const Hush hush;
   for (int i = 0; i < a.repeat; ++i) {
     NullDisplay display;
@@ -100,7 +101,7 @@ int cmd_audit(const Common& c, const PlayArguments& a, const std::atomic<bool>& 
     if (p.stopped) return 4;
     if (i == 0)
       if (auto r = write_files(p, *o->view.played, a); !r) return fail(r.error(), c.json);
-    const Audit audited = audit(f, p);
+    const Audit audited = audit(f, own, p);
     if (auto r = remember(audited, o->view, *o->stores.notebook); !r) return fail(r.error(), c.json);
     if (auto r = note_playout(f, p, *o->view.played, *o->stores.notebook); !r) return fail(r.error(), c.json);
     const Explanation e = explain(f, p, *o->view.played);

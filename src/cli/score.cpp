@@ -302,7 +302,8 @@ void add_score_commands(CLI::App& app, Common& c, int& code, const std::atomic<b
   s->add_flag("--carry-out", a.carry_out, "Whether timelines play once their plans are carried out, and whether that took what was said");
   s->add_flag("--deliveries", a.deliveries, "Whether deliveries took as long as was said");
   s->add_flag("--foreign", a.foreign, "On pictures that are not ours");
-  s->add_option("--keep", a.keep, "Folder that gets each timeline, what was said of it, and a record and a trace of each playout");
+  CLI::Option* keep = s->add_option("--keep", a.keep, "Folder that gets each timeline, what was said of it, and a record and a trace of each playout");
+  for (const char* other : {"--nights", "--plans", "--remedies", "--carry-out", "--deliveries"}) keep->excludes(other);
   s->callback([&] { code = cmd_score(c, a, interrupted); });
 }
 

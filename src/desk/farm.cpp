@@ -284,107 +284,167 @@ Result<RendererReport> run_on_cluster(Journal& journal, const FarmOptions& optio
   return report;
 }
 
-Result<Frames> do_parcel(const fs::path& parcel, int number, const std::atomic<bool>& stop) {
-  const auto refuse = [&](std::string what, std::string where, std::string remedy) {
-    (void)write_file_atomic(parcel / kIncoming / fmt::format("task-{}.refused", number), what + (where.empty() ? "" : ": " + where));
-    return bad_input(std::move(what), std::move(where), std::move(remedy));
-  };
-  const auto text = read_file(parcel / kParcel, std::size_t{256} << 20);
-  if (!text) return std::unexpected(text.error());
-  const auto j = parse_json(*text, kParcel);
-  if (!j) return std::unexpected(j.error());
-  if (!j->is_object() || text_or(*j, "glass_clock", "") != "parcel" || !j->contains("tasks") || !(*j)["tasks"].is_array() || number < 0 || static_cast<std::size_t>(number) >= (*j)["tasks"].size())
-    return bad_input(fmt::format("it has no task {}", number), parcel.string(), "Send the job again.");
-  if (const std::string theirs = text_or(*j, "renderer", ""); theirs != kRendererVersion)
-    return refuse(fmt::format("the renderer here is of version {} and {} was asked for", kRendererVersion, theirs), "", "Install the same version on the node.");
-  const bool accelerator = text_or(*j, "device", "") == "accelerator";
-  if (accelerator)
-    for (const Agreement& a : check_devices(160, 90, ""))
-      if (!a.within) return refuse(fmt::format("the accelerator here draws {} otherwise than the processor", a.type->label), "", "Leave this node out.");
-  const auto making = making_from((*j)["making"]);
-  if (!making) return refuse("it does not say what is to be made", "", "Send the job again.");
-  std::map<std::string, std::string> roots;
-  for (const Json& r : j->value("roots", Json::array()))
-    if (r.is_array() && r.size() == 2 && r[0].is_string() && r[1].is_string()) roots[r[0].get<std::string>()] = r[1].get<std::string>();
+namespace {
 
-  auto scratch = ScratchFolder::make(cache_folder(), "node-");
-  if (!scratch) return std::unexpected(scratch.error());
-  DeskOptions options;
-  options.shelf = scratch->path() / "shelf", options.notebook = scratch->path() / "notebook.sqlite";
-  options.settings.rendering = accelerator ? Device::accelerator : Device::processor;
-  auto stores = Stores::open(options);
-  if (!stores) return std::unexpected(stores.error());
-  auto loaded = open_timeline(parcel / kSnapshot, stores->media);
-  if (!loaded) return std::unexpected(loaded.error());
-  TimelinePtr t = *loaded;
-  for (const Json& m : j->value("media", Json::array())) {
-    if (!m.is_object()) continue;
-    const std::string path = on_node(text_or(m, "path", ""), roots);
-    const Hash128 content = Hash128::from_hex(text_or(m, "content", ""));
-    // What the seat could not open either is no matter.
-    if (content == Hash128{}) continue;
-    if (const Hash128 here = file_identity(path); here != content)
-      return refuse(here == Hash128{} ? "a file is not on the node" : "a file has other content on the node", path, "Mount the same folder there, or say with --root how paths begin there.");
-    if (m.contains("source")) {
-      if (const TimelinePtr named = with_media(*t, text_or(m, "source", ""), path, path)) t = named;
-    } else if (const TimelinePtr named = with_param(*t, text_or(m, "segment", ""), text_or(m, "effect", ""), "path", path)) {
-      t = named;
-    }
+/// One task of a parcel on the node that has it.
+class ParcelTask {
+ public:
+  ParcelTask(const fs::path& parcel, int number, const std::atomic<bool>& stop) : parcel_(parcel), number_(number), to_(incoming(parcel, number)), stop_(stop) {}
+
+  /// @return frames made now
+  Result<Frames> run() {
+    for (const auto step : {&ParcelTask::read, &ParcelTask::look_at_the_node, &ParcelTask::open, &ParcelTask::look_at_the_media, &ParcelTask::make})
+      if (auto r = (this->*step)(); !r) return std::unexpected(r.error());
+    return made_;
   }
-  const Situation s = OpenedJob{*stores, view_of(t, *stores)}.situation();
 
-  const fs::path to = incoming(parcel, number);
-  std::error_code e;
-  fs::create_directories(to, e);
-  NameSet there;  // of pieces that an earlier try of this task left
-  for (const auto& file : fs::directory_iterator(to, e))
-    if (file.path().extension() == ".json")
-      if (const auto beside = read_file(file.path(), 8 << 20))
-        if (const auto chunk = chunk_of(*beside)) there.insert(chunk->frames.begin(), chunk->frames.end());
-  const auto hand_over = [&]() -> Result<void> {
-    NameSet fresh;
-    for (const Chunk& c : stores->shelf->pieces())
-      if (!fs::exists(to / (c.file + ".json"), e)) {
-        fs::remove(to / c.file, e);  // half of an earlier try's
-        fresh.insert(c.frames.begin(), c.frames.end());
-      }
-    const auto given = stores->shelf->give(fresh, to);
-    return given ? Result<void>{} : Result<void>(std::unexpected(given.error()));
-  };
-  PrerenderOptions how = stores->prerender_options({}, *t);
-  how.form = making->subject.form;
-  Frames made = 0;
-  const auto step = [&](const Making& part) -> Result<bool> {
-    const auto r = carry_out(s, part, *stores->shelf, how, [&](const PrerenderProgress&) { return !stop.load(); });
+ private:
+  /// Tells the seat that sent it why nothing comes of it.
+  std::unexpected<Error> refuse(const std::string& what, const std::string& where, const std::string& remedy) const {
+    (void)write_file_atomic(parcel_ / kIncoming / fmt::format("task-{}.refused", number_), what + (where.empty() ? "" : ": " + where));
+    return bad_input(what, where, remedy);
+  }
+
+  Result<void> read() {
+    const auto text = read_file(parcel_ / kParcel, std::size_t{256} << 20);
+    if (!text) return std::unexpected(text.error());
+    auto j = parse_json(*text, kParcel);
+    if (!j) return std::unexpected(j.error());
+    said_ = std::move(*j);
+    if (!said_.is_object() || text_or(said_, "glass_clock", "") != "parcel" || !said_.contains("tasks") || !said_["tasks"].is_array() || number_ < 0 ||
+        static_cast<std::size_t>(number_) >= said_["tasks"].size())
+      return bad_input(fmt::format("it has no task {}", number_), parcel_.string(), "Send the job again.");
+    return {};
+  }
+
+  Result<void> look_at_the_node() {
+    if (const std::string theirs = text_or(said_, "renderer", ""); theirs != kRendererVersion)
+      return refuse(fmt::format("the renderer here is of version {} and {} was asked for", kRendererVersion, theirs), "", "Install the same version on the node.");
+    on_accelerator_ = text_or(said_, "device", "") == "accelerator";
+    if (on_accelerator_)
+      for (const Agreement& a : check_devices(160, 90, ""))
+        if (!a.within) return refuse(fmt::format("the accelerator here draws {} otherwise than the processor", a.type->label), "", "Leave this node out.");
+    auto making = making_from(said_["making"]);
+    if (!making) return refuse("it does not say what is to be made", "", "Send the job again.");
+    making_ = std::move(*making);
+    return {};
+  }
+
+  Result<void> open() {
+    auto scratch = ScratchFolder::make(cache_folder(), "node-");
+    if (!scratch) return std::unexpected(scratch.error());
+    scratch_.emplace(std::move(*scratch));
+    DeskOptions options;
+    options.shelf = scratch_->path() / "shelf", options.notebook = scratch_->path() / "notebook.sqlite";
+    options.settings.rendering = on_accelerator_ ? Device::accelerator : Device::processor;
+    auto stores = Stores::open(options);
+    if (!stores) return std::unexpected(stores.error());
+    stores_.emplace(std::move(*stores));
+    auto loaded = open_timeline(parcel_ / kSnapshot, stores_->media);
+    if (!loaded) return std::unexpected(loaded.error());
+    timeline_ = *loaded;
+    return {};
+  }
+
+  /// Each file is where the node has it, and holds what the seat has.
+  Result<void> look_at_the_media() {
+    std::map<std::string, std::string> roots;
+    for (const Json& r : said_.value("roots", Json::array()))
+      if (r.is_array() && r.size() == 2 && r[0].is_string() && r[1].is_string()) roots[r[0].get<std::string>()] = r[1].get<std::string>();
+    for (const Json& m : said_.value("media", Json::array())) {
+      if (!m.is_object()) continue;
+      const std::string path = on_node(text_or(m, "path", ""), roots);
+      const Hash128 content = Hash128::from_hex(text_or(m, "content", ""));
+      // What the seat could not open either is no matter.
+      if (content == Hash128{}) continue;
+      if (const Hash128 here = file_identity(path); here != content)
+        return refuse(here == Hash128{} ? "a file is not on the node" : "a file has other content on the node", path, "Mount the same folder there, or say with --root how paths begin there.");
+      const TimelinePtr named = m.contains("source") ? with_media(*timeline_, text_or(m, "source", ""), path, path)
+                                                     : with_param(*timeline_, text_or(m, "segment", ""), text_or(m, "effect", ""), "path", path);
+      if (named) timeline_ = named;
+    }
+    return {};
+  }
+
+  Result<void> make() {
+    const Situation s = OpenedJob{*stores_, view_of(timeline_, *stores_)}.situation();
+    std::error_code e;
+    fs::create_directories(to_, e);
+    if (making_.what != Making::What::frames) {
+      const auto whole = make_part(s, making_);
+      if (!whole) return std::unexpected(whole.error());
+      return *whole ? write_file_atomic(to_ / "whole", "") : Result<void>();
+    }
+    const NameSet there = made_before();
+    for (const Json& piece : said_["tasks"][static_cast<std::size_t>(number_)].value("pieces", Json::array())) {
+      if (!piece.is_array() || piece.size() != 2 || !piece[0].is_number() || !piece[1].is_number()) continue;
+      const FrameRange range{piece[0].get<Frames>(), piece[1].get<Frames>()};
+      if (range.in < 0 || range.out > s.rendered->duration() || range.length() <= 0) continue;
+      bool known = true;
+      for (Frames f = range.in; f < range.out && known; ++f) known = there.contains(s.rendered->fingerprint(f));
+      if (known) continue;
+      Making part = making_;
+      part.subject.frames = {range};
+      const auto whole = make_part(s, part);
+      if (!whole) return std::unexpected(whole.error());
+      if (!*whole) break;
+    }
+    return {};
+  }
+
+  /// Frames of pieces that an earlier try of this task left.
+  NameSet made_before() const {
+    NameSet there;
+    std::error_code e;
+    for (const auto& file : fs::directory_iterator(to_, e))
+      if (file.path().extension() == ".json")
+        if (const auto beside = read_file(file.path(), 8 << 20))
+          if (const auto chunk = chunk_of(*beside)) there.insert(chunk->frames.begin(), chunk->frames.end());
+    return there;
+  }
+
+  /// False when it was stopped.
+  Result<bool> make_part(const Situation& s, const Making& part) {
+    PrerenderOptions how = stores_->prerender_options({}, *timeline_);
+    how.form = making_.subject.form;
+    const auto r = carry_out(s, part, *stores_->shelf, how, [&](const PrerenderProgress&) { return !stop_.load(); });
     if (!r) {
       (void)refuse(r.error().what, r.error().where, r.error().remedy);
       return std::unexpected(r.error());
     }
-    made += r->frames;
+    made_ += r->frames;
     if (auto given = hand_over(); !given) return std::unexpected(given.error());
     return !r->cancelled;
-  };
-  if (making->what != Making::What::frames) {
-    const auto whole = step(*making);
-    if (!whole) return std::unexpected(whole.error());
-    if (*whole)
-      if (auto r = write_file_atomic(to / "whole", ""); !r) return std::unexpected(r.error());
-    return made;
   }
-  for (const Json& piece : (*j)["tasks"][static_cast<std::size_t>(number)].value("pieces", Json::array())) {
-    if (!piece.is_array() || piece.size() != 2 || !piece[0].is_number() || !piece[1].is_number()) continue;
-    const FrameRange range{piece[0].get<Frames>(), piece[1].get<Frames>()};
-    if (range.in < 0 || range.out > s.rendered->duration() || range.length() <= 0) continue;
-    bool known = true;
-    for (Frames f = range.in; f < range.out && known; ++f) known = there.contains(s.rendered->fingerprint(f));
-    if (known) continue;
-    Making part = *making;
-    part.subject.frames = {range};
-    const auto whole = step(part);
-    if (!whole) return std::unexpected(whole.error());
-    if (!*whole) break;
+
+  /// Puts whole pieces where the seat that sent the parcel looks for them.
+  Result<void> hand_over() const {
+    NameSet fresh;
+    std::error_code e;
+    for (const Chunk& c : stores_->shelf->pieces())
+      if (!fs::exists(to_ / (c.file + ".json"), e)) {
+        fs::remove(to_ / c.file, e);  // half of an earlier try's
+        fresh.insert(c.frames.begin(), c.frames.end());
+      }
+    const auto given = stores_->shelf->give(fresh, to_);
+    return given ? Result<void>{} : Result<void>(std::unexpected(given.error()));
   }
-  return made;
-}
+
+  fs::path parcel_;
+  int number_;
+  fs::path to_;
+  const std::atomic<bool>& stop_;
+  Json said_;
+  Making making_;
+  bool on_accelerator_ = false;
+  std::optional<ScratchFolder> scratch_;
+  std::optional<Stores> stores_;
+  TimelinePtr timeline_;
+  Frames made_ = 0;
+};
+
+}  // namespace
+
+Result<Frames> do_parcel(const fs::path& parcel, int number, const std::atomic<bool>& stop) { return ParcelTask(parcel, number, stop).run(); }
 
 }  // namespace gc

@@ -34,6 +34,7 @@ Json to_json(const Forecast& f) {
     spans.push_back({{"in", s.in},
                      {"out", s.out},
                      {"verdict", verdict_name(s.verdict)},
+                     {"said", s.said},
                      {"drop_probability", s.drop_probability},
                      {"expected_drops", s.expected_drops},
                      {"drops_low", s.drops_low},
@@ -72,6 +73,14 @@ Json to_json(const Forecast& f) {
           {"forecast_seconds", f.seconds},
           {"spans", spans},
           {"intervals", segments}};
+}
+
+Json to_json(const Forecast& f, const Program& program) {
+  Json j = to_json(f), said = Json::array();
+  const Forecast own = alone(f, program);
+  for (const FrameRange& r : spans_called(own)) said.push_back({{"in", r.in}, {"out", r.out}});
+  j["own"] = {{"expected_drops", own.expected_drops}, {"spans_said", said}};
+  return j;
 }
 
 namespace {

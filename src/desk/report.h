@@ -8,6 +8,8 @@ namespace gc {
 
 Json to_json(const MeasureReport& r);
 Json to_json(const Forecast& f);
+/// And what is said of the timeline alone, by which own drops are judged.
+Json to_json(const Forecast& f, const Program& program);
 Json to_json(const Plan& p);
 Json to_json(const PrerenderReport& r);
 Json to_json(const Playout& p);

@@ -150,6 +150,19 @@ std::vector<CostKind> kinds_of(const Program& program, const CostBook& book, con
   return model_of(program, book, sealed, range, options).kinds;
 }
 
+namespace {
+
+/// What the trials say: of each frame, of all of them and of spans.
+void read_trials(Forecast& f, const Program& program, const ForecastOptions& options) {
+  f.miss.assign(f.trials->miss().begin() + static_cast<std::ptrdiff_t>(f.before), f.trials->miss().end());
+  const DropRange drops = f.simulated(f.range).widened(f.widening);
+  f.expected_drops = drops.expected, f.drops_low = drops.low, f.drops_high = std::min(drops.high, static_cast<double>(f.range.length()));
+  f.said_runs = said_runs(f);
+  f.spans = spans_of(f, program, options);
+}
+
+}  // namespace
+
 Forecast forecast(const Program& program, const CostBook& book, const Route& sealed, FrameRange range,
                   const ForecastOptions& options) {
   const Stopwatch watch;
@@ -182,13 +195,22 @@ Forecast forecast(const Program& program, const CostBook& book, const Route& sea
                                                     : simulate(model, options.trials, options.seed));
   f.model = std::make_shared<const Model>(std::move(model));
   f.thresholds = options.thresholds, f.calibration = book.calibration(), f.widening = book.widening();
-  f.miss.assign(f.trials->miss().begin() + static_cast<std::ptrdiff_t>(f.before), f.trials->miss().end());
-  const DropRange drops = f.simulated(f.range).widened(f.widening);
-  f.expected_drops = drops.expected, f.drops_low = drops.low, f.drops_high = std::min(drops.high, static_cast<double>(f.range.length()));
-
-  f.spans = spans_of(f, program, options);
+  read_trials(f, program, options);
   f.seconds = watch.ms() / 1000;
   return f;
+}
+
+Forecast alone(const Forecast& f, const Program& program) {
+  if (!f.model || f.model->lately.empty()) return f;
+  Forecast own = f;
+  Model model = *f.model;
+  model.lately.clear();
+  own.trials = std::make_shared<const Trials>(simulate(model, f.trials->trials(), f.trials->seed()));
+  ForecastOptions options;
+  options.workers = model.pace.workers;
+  own.model = std::make_shared<const Model>(std::move(model));
+  read_trials(own, program, options);
+  return own;
 }
 
 }  // namespace gc

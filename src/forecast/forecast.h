@@ -109,6 +109,9 @@ struct Forecast {
   std::vector<float> miss;  ///< for each frame of the range
   std::vector<IntervalCost> intervals;
   std::vector<Span> spans;  ///< covering the range
+  /// Frames that lie in a run of drops in at least half of the trials. Unlike the spans that are said, these go on through
+  /// frames that are missing or unseen, as a playout's runs do.
+  std::vector<FrameRange> said_runs;
   bool fully_measured = true;
   double seconds = 0;  ///< that the forecast took
 
@@ -154,6 +157,9 @@ Route with_state(Route states, FrameRange frames, FrameState state);
 /// Forecasts playback of `range` from its first frame. `sealed` says which frames rendered media answer.
 Forecast forecast(const Program& program, const CostBook& book, const Route& sealed, FrameRange range,
                   const ForecastOptions& options);
+
+/// The same of the timeline alone, with nothing taken by the outside: what a playout's own drops are held against.
+Forecast alone(const Forecast& forecast, const Program& program);
 
 /// Builds the model alone, for what-if questions that are asked many times.
 Model model_of(const Program& program, const CostBook& book, const Route& sealed, FrameRange range,

@@ -85,6 +85,24 @@ Span span_of(FrameRange range, const Forecast& f) {
   return s;
 }
 
+std::vector<FrameRange> said_runs(const Forecast& f) {
+  const Frames length = f.range.length();
+  std::vector<int> change(static_cast<std::size_t>(length) + 1, 0);
+  for (int t = 0; t < f.trials->trials(); ++t)
+    for (const FrameRange& r : drop_runs(f.trials->late(t, f.before, f.before + length), f.rate))
+      ++change[static_cast<std::size_t>(r.in - f.before)], --change[static_cast<std::size_t>(r.out - f.before)];
+  std::vector<FrameRange> said;
+  int runs = 0;
+  for (Frames n = 0; n < length; ++n) {
+    runs += change[static_cast<std::size_t>(n)];
+    if (2 * runs < f.trials->trials() || runs == 0) continue;
+    const Frames at = f.range.in + n;
+    if (!said.empty() && said.back().out == at) said.back().out = at + 1;
+    else said.push_back({at, at + 1});
+  }
+  return said;
+}
+
 namespace {
 
 /// Cuts what is no matter of speed out of the spans and gives it spans of its own.
@@ -120,31 +138,11 @@ void set_apart(std::vector<Span>& all, const Forecast& f, Verdict verdict, bool 
   all = std::move(spans);
 }
 
-/// Frames that lie in a run of drops in at least half of the trials.
-std::vector<FrameRange> said_runs(const Forecast& f) {
-  const Frames length = f.range.length();
-  std::vector<int> change(static_cast<std::size_t>(length) + 1, 0);
-  for (int t = 0; t < f.trials->trials(); ++t)
-    for (const FrameRange& r : drop_runs(f.trials->late(t, f.before, f.before + length), f.rate))
-      ++change[static_cast<std::size_t>(r.in - f.before)], --change[static_cast<std::size_t>(r.out - f.before)];
-  std::vector<FrameRange> said;
-  int runs = 0;
-  for (Frames n = 0; n < length; ++n) {
-    runs += change[static_cast<std::size_t>(n)];
-    if (2 * runs < f.trials->trials() || runs == 0) continue;
-    const Frames at = f.range.in + n;
-    if (!said.empty() && said.back().out == at) said.back().out = at + 1;
-    else said.push_back({at, at + 1});
-  }
-  return said;
-}
-
 /// Spans said, and doubtful ones beside them: where drops are likely enough to be told and lie here in one trial and there
 /// in another. What is left of a doubtful one next to a span said is that span's recovering, and none by itself.
 std::vector<Span> spans_that_drop(const Forecast& f) {
   std::vector<Span> all;
-  const std::vector<FrameRange> said = said_runs(f);
-  for (const FrameRange& r : said) {
+  for (const FrameRange& r : f.said_runs) {
     Span s = span_of(r, f);
     s.said = true;
     if (s.verdict == Verdict::holds) s.verdict = Verdict::wavers;
@@ -158,7 +156,7 @@ std::vector<Span> spans_that_drop(const Forecast& f) {
   for (const FrameRange& r : missed_runs(f.miss, f.range.in, f.rate, kDoubtful)) {
     Frames at = r.in;
     bool beside = false;
-    for (const FrameRange& there : said) {
+    for (const FrameRange& there : f.said_runs) {
       if (there.out <= r.in || there.in >= r.out) continue;
       doubtful({at, there.in}, true);
       at = there.out, beside = true;

@@ -16,6 +16,9 @@ std::pair<double, double> any_drops(const Forecast& f, FrameRange range);
 /// The verdict of a range by itself; without cause and blame.
 Span span_of(FrameRange range, const Forecast& f);
 
+/// Frames that lie in a run of drops in at least half of the trials.
+std::vector<FrameRange> said_runs(const Forecast& f);
+
 /// Spans that cover the whole range: runs of drops, what lies between them, and what is no matter of speed. Each with its
 /// segments, cause and blame.
 std::vector<Span> spans_of(const Forecast& f, const Program& program, const ForecastOptions& options);

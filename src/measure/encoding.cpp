@@ -56,14 +56,9 @@ namespace {
 /// Of this content, else of any. `key`: where the notebook keeps what is known of a content.
 template <class Key>
 EncodeCost measured_cost(const Notebook& notebook, const Hash128& content, Key key) {
-  EncodeCost c;
-  for (const Hash128& of : {content, Hash128{}}) {
-    const std::vector<EncodeSample> all = notebook.encode(key(of));
-    if (all.empty()) continue;
-    for (const EncodeSample& s : all) c.wall_ms += static_cast<double>(s.wall_ms), c.cpu_ms += static_cast<double>(s.cpu_ms);
-    return c.times(1.0 / static_cast<double>(all.size()));
-  }
-  return c;
+  for (const Hash128& of : {content, Hash128{}})
+    if (const auto each = notebook.mean_encode(key(of))) return {each->wall_ms, each->cpu_ms};
+  return {};
 }
 
 Hash128 file_key(Form form, int width, int height) { return Hasher().add("file").add(form_id(form)).add(width).add(height).done(); }
@@ -75,9 +70,7 @@ Hash128 picture_key(const char* what, const std::string& kind, int width, int he
 }  // namespace
 
 double file_ms(const Notebook& notebook, Form form, int width, int height) {
-  std::vector<float> all;
-  for (const EncodeSample& s : notebook.encode(file_key(form, width, height))) all.push_back(s.wall_ms);
-  return mean(all);
+  return notebook.mean_encode(file_key(form, width, height)).value_or(EncodeSample{}).wall_ms;
 }
 
 EncodeCost picture_cost(const Notebook& notebook, const std::string& kind, int width, int height, const Hash128& content) {

@@ -347,9 +347,7 @@ Hash128 piece_key() { return Hasher().add("recording a piece of rendered media")
 Hash128 piece_bytes_key() { return Hasher().add("the bytes of pieces of rendered media").done(); }
 
 std::optional<double> recording_ms(const Notebook& notebook) {
-  std::vector<float> all;
-  for (const EncodeSample& s : notebook.encode(piece_key())) all.push_back(s.wall_ms);
-  return all.empty() ? std::optional<double>() : mean(all);
+  return notebook.mean_encode(piece_key()).transform([](const EncodeSample& s) { return static_cast<double>(s.wall_ms); });
 }
 
 void note_piece(Notebook& notebook, double ms, std::uint64_t bytes) {

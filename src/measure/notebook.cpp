@@ -400,6 +400,15 @@ std::vector<EncodeSample> Notebook::encode(const Hash128& key) const {
   return out;
 }
 
+std::optional<EncodeSample> Notebook::mean_encode(const Hash128& key) const {
+  const std::vector<EncodeSample> all = encode(key);
+  if (all.empty()) return std::nullopt;
+  double wall = 0, cpu = 0;
+  for (const EncodeSample& s : all) wall += static_cast<double>(s.wall_ms), cpu += static_cast<double>(s.cpu_ms);
+  const auto n = static_cast<double>(all.size());
+  return EncodeSample{static_cast<float>(wall / n), static_cast<float>(cpu / n)};
+}
+
 std::vector<float> Notebook::sizes(const Hash128& key) const {
   const std::lock_guard lock(mutex_);
   return series(kSize, key).values;

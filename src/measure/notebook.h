@@ -100,6 +100,8 @@ class Notebook : public CostBook, public IdentityMemory {
   std::vector<FrameSample> frames(const Hash128& key) const override;
   std::vector<float> entries(const Hash128& key) const override;
   std::vector<EncodeSample> encode(const Hash128& key) const;
+  /// Their mean; nothing where there are none.
+  std::optional<EncodeSample> mean_encode(const Hash128& key) const;
   std::vector<float> sizes(const Hash128& key) const;  ///< bytes
   std::vector<AuditRecord> audits() const;
   /// Taken ÷ said of earlier renders, sorted, with those put in beforehand that a seat without any goes by.

@@ -270,7 +270,7 @@ Calibration Notebook::calibration() const {
 
 std::vector<Disturbance> Notebook::lately() const {
   const std::lock_guard lock(mutex_);
-  constexpr std::size_t kLatest = 4, kMost = 12;
+  constexpr std::size_t kFew = 4, kMost = 12;
   std::vector<Disturbance> all;
   Statement a = database_.prepare(
       "SELECT d.per_busy_ms, d.ms, l.per_busy_ms, l.ms, s.share, l.disturbance IS NOT NULL FROM disturbance d "
@@ -287,20 +287,23 @@ std::vector<Disturbance> Notebook::lately() const {
   if (const auto watched = std::ranges::find_if(all, &Disturbance::shown); watched != all.end())
     for (Disturbance& d : all)
       if (!d.shown) d.looks_ms = watched->looks_ms, d.looks_per_busy_ms = watched->looks_per_busy_ms * times(d.shared, watched->shared);
-  if (shared_.known(seconds_now()) && all.size() > kMost) {
-    // Shares differ by their ratio; below a hundredth they are all alike.
+  if (shared_.known(seconds_now())) {
+    // Shares differ by their ratio; below a hundredth they are all alike. Others that had far more of the machine held frames up
+    // for longer, which counting them less often does not mend.
+    constexpr double kFarthest = 1.2;  // of the logarithm: a factor of 3.3
     const auto apart = [&](const Disturbance& d) {
-      return std::abs(std::log((d.shared + 0.01) / (shared_.value + 0.01)));
+      const double far = std::abs(std::log((d.shared + 0.01) / (shared_.value + 0.01)));
+      return far <= kFarthest ? 0 : far;
     };
-    std::stable_sort(all.begin() + kLatest, all.end(),
-                     [&](const Disturbance& x, const Disturbance& y) { return apart(x) < apart(y); });
-  }
-  if (all.size() > kMost) all.resize(kMost);
-  if (shared_.known(seconds_now()))
+    std::ranges::stable_sort(all, {}, apart);
+    const auto unlike = std::ranges::find_if(all, [&](const Disturbance& d) { return apart(d) > 0; });
+    all.resize(std::min(all.size(), std::max(kFew, static_cast<std::size_t>(unlike - all.begin()))));
     for (Disturbance& d : all) {
       const double less = times(shared_.value, d.shared);
       d.per_busy_ms *= less, d.looks_per_busy_ms *= less;
     }
+  }
+  if (all.size() > kMost) all.resize(kMost);
   return all;
 }
 

@@ -54,6 +54,13 @@ void note_making(FrameLog& log, const FrameResult& r, double arrived_ms, double 
           {x.kind, x.owner, x.wall_ms, x.cpu_ms, x.cost_ms(), x.ended_ms - zero_ms - static_cast<double>(x.wall_ms)});
 }
 
+double own_ms(const FrameLog& l) {
+  const double outside = l.spent.outside > kLeastOutsideMs ? l.spent.outside : 0, process = l.process_ms(), work = std::max(0.0, process - outside);
+  // The outside held the making of neighbours up as it did the rest: that was its time already.
+  const double neighbours = l.neighbours_ms > 0 && process > 0 ? work * std::min(1.0, l.neighbours_ms / process) : l.neighbours_ms;
+  return l.steady_fetch_ms + l.beside_ms + work - neighbours;
+}
+
 namespace {
 
 /// Why a frame was missed: what of the timeline bound it, what else there was, and what share of drops like it the timeline
@@ -77,7 +84,7 @@ Blame blame_of(const std::vector<FrameLog>& log, Frames position, int workers, i
   // Those in work, or just done, when it should have been.
   const double from = f.due_ms - horizon * period_ms, to = std::max(f.due_ms, f.made ? f.done_ms : f.due_ms);
   Spent sum;
-  double n = 0, faulted = 0;
+  double n = 0, faulted = 0, steady = 0, steady_fetch = 0;
   const Frames reach = 6 * static_cast<Frames>(horizon) + 4 * workers;
   const auto last = std::min(static_cast<Frames>(log.size()), position + reach);
   for (Frames i = std::max<Frames>(0, position - reach); i < last; ++i) {
@@ -88,6 +95,7 @@ Blame blame_of(const std::vector<FrameLog>& log, Frames position, int workers, i
     sum.accelerator += s.accelerator, sum.transfer += s.transfer, sum.outside += s.outside;
     sum.decode += s.decode, sum.beside += s.beside;
     faulted += s.faulted, ++n;
+    steady += own_ms(o), steady_fetch += o.steady_fetch_ms;
   }
   Blame blame;
   if (n == 0) return blame;
@@ -99,7 +107,8 @@ Blame blame_of(const std::vector<FrameLog>& log, Frames position, int workers, i
     constexpr double kHolds = 0.97;
     const double budget = kHolds * period_ms, whole = std::max((work + sum.outside) / n / workers, sum.fetch / n);
     blame.own_share = own_share(std::max(own, fetch) / budget, std::max(own, std::max(fetch, whole)) / budget);
-    if (std::max(own, fetch) < budget) blame.own_share = 0;
+    // After skipped frames the next one decodes theirs too. Where none would be skipped but for the outside, that work is the outside's.
+    if (std::max(own, fetch) < budget || std::max(steady / n / workers, steady_fetch / n) < budget) blame.own_share = 0;
   }
   blame.other = 2 * faulted > n ? Cause::memory : Cause::outside;
   const double elsewhere = sum.accelerator + sum.transfer;

@@ -60,6 +60,9 @@ struct FrameLog {
   double process_ms() const { return done_ms - fetched_ms; }
 };
 
+/// What a frame took by itself, ms: reached from the one before it, without what the outside took.
+double own_ms(const FrameLog& frame);
+
 /// Writes into a frame's log how it came about, when it lay ready for the display at `arrived_ms`, with the
 /// clock started at `zero_ms`.
 void note_making(FrameLog& log, const FrameResult& frame, double arrived_ms, double zero_ms);

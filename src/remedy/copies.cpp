@@ -63,16 +63,15 @@ Proposal copy_of(const Situation& s, const CompiledSegment& c, int size, const s
   }
   // Each thread reads, decodes, scales and encodes by itself. What was not tried: scaling is about as fast as converting.
   const Hash128 content = copy_content(c);
-  const std::vector<EncodeSample> tried = s.notebook->encode(encode_key(as.form, as.width, as.height, content));
-  double scaled_ms = 0;
-  for (const EncodeSample& e : tried) scaled_ms += static_cast<double>(e.cpu_ms) / static_cast<double>(tried.size());
-  if (tried.empty())
-    scaled_ms = mean_stage_ms(*s.notebook, c.convert) + encode_cost(*s.notebook, *s.timeline, as.form, as.width, as.height, c.content_identity).cpu_ms;
+  const auto tried = s.notebook->mean_encode(encode_key(as.form, as.width, as.height, content));
+  const double scaled_ms =
+      tried ? static_cast<double>(tried->cpu_ms)
+            : mean_stage_ms(*s.notebook, c.convert) + encode_cost(*s.notebook, *s.timeline, as.form, as.width, as.height, c.content_identity).cpu_ms;
   // Decoders that play have threads of their own, which costs more than one thread's reading straight on.
-  const std::vector<EncodeSample> reading = s.notebook->encode(copy_reading_key(c));
-  double read_ms = (mean_stage_ms(*s.notebook, c.read) + mean_stage_ms(*s.notebook, c.decode)) / c.pictures + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0);
-  if (!reading.empty()) read_ms = 0;
-  for (const EncodeSample& r : reading) read_ms += static_cast<double>(r.wall_ms) / static_cast<double>(reading.size());
+  const auto reading = s.notebook->mean_encode(copy_reading_key(c));
+  const double read_ms =
+      reading ? static_cast<double>(reading->wall_ms)
+              : (mean_stage_ms(*s.notebook, c.read) + mean_stage_ms(*s.notebook, c.decode)) / c.pictures + (c.joins_fields ? mean_stage_ms(*s.notebook, c.fields) : 0);
   const double each_ms = s.now->base * (read_ms + scaled_ms);
   const auto each = frame_bytes(*s.notebook, as.form, as.width, as.height, content);
   const std::vector<FrameRange> todo = not_copied(s.shelf, c, used, size);

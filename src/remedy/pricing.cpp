@@ -11,9 +11,8 @@ double mean_stage_ms(const Notebook& notebook, const StageRef& stage) { return m
 
 double piece_ms(const Notebook& notebook, Form form, int width, int height, double bytes, double base) {
   constexpr double kUsual = 150;
-  std::vector<float> each_mb;
-  for (const EncodeSample& s : notebook.encode(piece_bytes_key())) each_mb.push_back(s.wall_ms);
-  return recording_ms(notebook).value_or(kUsual) + mean(each_mb) * bytes / 1e6 + base * file_ms(notebook, form, width, height);
+  const double each_mb = notebook.mean_encode(piece_bytes_key()).value_or(EncodeSample{}).wall_ms;
+  return recording_ms(notebook).value_or(kUsual) + each_mb * bytes / 1e6 + base * file_ms(notebook, form, width, height);
 }
 
 namespace {

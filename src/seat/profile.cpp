@@ -13,10 +13,12 @@ std::unexpected<Error> bad(const std::string& where, const std::string& what) {
                    "Ask for the profile again, or measure that seat anew.");
 }
 
-/// A number of an object that must lie within [least, most] when it is there.
+constexpr double kFast = 1e8;  // MB a second
+
+/// A number of an object that must lie within [least, most] when it is there. `trouble` gets the first that does not.
 struct Numbers {
   const Json& object;
-  std::string trouble;
+  std::string& trouble;
   double get(const char* key, double fallback, double least, double most) {
     const auto it = object.is_object() ? object.find(key) : object.end();
     if (!object.is_object() || it == object.end()) return fallback;
@@ -126,6 +128,68 @@ Json to_json(const SeatProfile& p, bool with_paths) {
   return j;
 }
 
+namespace {
+
+Json list_in(const Json& j, const char* key) {
+  const auto it = j.find(key);
+  return it != j.end() && it->is_array() ? *it : Json::array();
+}
+
+void take_machine(SeatProfile& p, const Json& machine, std::string& trouble) {
+  Numbers n{machine, trouble};
+  p.processor = text_or(machine, "processor", "");
+  p.processors = static_cast<int>(n.get("processors", 0, 1, 4096));
+  p.cores = static_cast<int>(n.get("cores", p.processors, 1, 4096));
+  p.memory_bytes = static_cast<std::uint64_t>(n.get("memory_bytes", 0, 0, 1e15));
+  p.memory_left_gb = n.get("memory_left_gb", 4, 0, 1e6);
+  p.last_level_cache_bytes = static_cast<std::uint64_t>(n.get("last_level_cache_bytes", 0, 0, 1e12));
+  p.screen_width = static_cast<int>(n.get("screen_width", 0, 0, 1e5));
+  p.screen_height = static_cast<int>(n.get("screen_height", 0, 0, 1e5));
+}
+
+VolumeSpeed volume_from(const Json& o, std::string& trouble) {
+  Numbers n{o, trouble};
+  VolumeSpeed v;
+  v.label = text_or(o, "label", ""), v.type = text_or(o, "type", "unknown"), v.file_system = text_or(o, "file_system", "");
+  v.folder = text_or(o, "folder", "");
+  v.bytes = static_cast<std::uint64_t>(n.get("bytes", 0, 0, 1e18));
+  v.free_bytes = static_cast<std::uint64_t>(n.get("free_bytes", 0, 0, 1e18));
+  v.write_mb_s = n.get("write_mb_s", 0, 0, kFast), v.read_mb_s = n.get("read_mb_s", 0, 0, kFast);
+  v.cached_read_mb_s = n.get("read_again_mb_s", 0, 0, kFast);
+  v.direct = flag_or(o, "page_cache_kept_out", false);
+  for (const Json& s : list_in(o, "readers_at_once")) {
+    Numbers r{s, trouble};
+    v.streams.push_back({static_cast<int>(r.get("streams", 1, 1, 4096)), r.get("mb_s", 0, 0, kFast)});
+  }
+  for (const Json& f : list_in(o, "by_fill")) {
+    Numbers r{f, trouble};
+    v.fills.push_back({r.get("full", 0, 0, 1), r.get("write_mb_s", 0, 0, kFast), r.get("read_mb_s", 0, 0, kFast)});
+  }
+  for (const Json& s : list_in(o, "notes"))
+    if (s.is_string()) v.notes.push_back(s.get<std::string>());
+  if (const Json* ms = object_at(o, "write_ms")) {
+    Numbers w{*ms, trouble};
+    v.write_ms_50 = w.get("p50", 0, 0, 1e7), v.write_ms_95 = w.get("p95", 0, 0, 1e7), v.write_ms_99 = w.get("p99", 0, 0, 1e7);
+  }
+  return v;
+}
+
+FormCost form_from(const Json& o, std::string& trouble) {
+  Numbers n{o, trouble};
+  FormCost f;
+  f.form = text_or(o, "form", "");
+  f.width = static_cast<int>(n.get("width", 0, 1, 32768)), f.height = static_cast<int>(n.get("height", 0, 1, 32768));
+  f.bits = static_cast<int>(n.get("bits", 8, 1, 32)), f.alpha = flag_or(o, "alpha", false);
+  f.bytes = n.get("bytes", 0, 1, 1e12);
+  f.encode_ms = n.get("encode_ms", 0, 0, 1e7), f.decode_ms = n.get("decode_ms", 0, 0, 1e7);
+  f.threads = static_cast<int>(n.get("threads", 1, 1, 4096));
+  f.encode_fps = n.get("encode_fps", 0, 0, 1e7), f.decode_fps = n.get("decode_fps", 0, 0, 1e7);
+  f.psnr_db = n.get("psnr_db", 0, 0, 1e4), f.ssim = n.get("ssim", 0, -1, 1.0001);
+  return f;
+}
+
+}  // namespace
+
 Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
   if (!j.is_object() || text_or(j, "glass_clock", "") != "seat profile")
     return bad(where, "it does not say that it is one");
@@ -136,114 +200,48 @@ Result<SeatProfile> profile_from_json(const Json& j, const std::string& where) {
                      where, "Update the program.");
   if (version < 1) return bad(where, "it has no version");
   SeatProfile p;
+  std::string trouble;
   p.name = text_or(j, "name", "Seat"), p.made = text_or(j, "made", ""),
   p.invented = flag_or(j, "invented", false);
-  const Json machine = j.value("machine", Json::object());
-  Numbers m{machine, {}};
-  p.processor = text_or(machine, "processor", "");
-  p.processors = static_cast<int>(m.get("processors", 0, 1, 4096)),
-  p.cores = static_cast<int>(m.get("cores", p.processors, 1, 4096));
-  if (p.processors < 1)
-    return bad(where, m.trouble.empty() ? "the number of processors is missing" : m.trouble);
-  p.memory_bytes = static_cast<std::uint64_t>(m.get("memory_bytes", 0, 0, 1e15));
-  p.memory_left_gb = m.get("memory_left_gb", 4, 0, 1e6);
-  p.last_level_cache_bytes = static_cast<std::uint64_t>(m.get("last_level_cache_bytes", 0, 0, 1e12));
-  p.screen_width = static_cast<int>(m.get("screen_width", 0, 0, 1e5)),
-  p.screen_height = static_cast<int>(m.get("screen_height", 0, 0, 1e5));
-  if (!m.trouble.empty()) return bad(where, m.trouble);
+  take_machine(p, j.value("machine", Json::object()), trouble);
   p.accelerator_trouble = text_or(j, "accelerator_trouble", "");
-  if (const Json* b = object_at(j, "background")) {
-    Numbers n{*b, {}};
-    p.others = n.get("other_programs", 0, 0, 1), p.stolen = n.get("stolen", 0, 0, 1),
-    p.shared = n.get("shared_cores", 0, 0, 1);
-    if (!n.trouble.empty()) return bad(where, n.trouble);
+  if (const Json* o = object_at(j, "background")) {
+    Numbers n{*o, trouble};
+    p.others = n.get("other_programs", 0, 0, 1), p.stolen = n.get("stolen", 0, 0, 1), p.shared = n.get("shared_cores", 0, 0, 1);
   }
-  constexpr double kFast = 1e8;  // MB a second
   if (const Json* o = object_at(j, "memory")) {
-    Numbers n{*o, {}};
+    Numbers n{*o, trouble};
     p.memory = MemoryBandwidth{n.get("copy_mb_s", 0, 1, kFast), n.get("triad_mb_s", 0, 1, kFast),
                                static_cast<std::size_t>(n.get("array_bytes", 0, 0, 1e13))};
-    if (!n.trouble.empty()) return bad(where, n.trouble);
   }
   if (const Json* o = object_at(j, "endurance")) {
-    Numbers n{*o, {}};
+    Numbers n{*o, trouble};
     p.endurance =
         Endurance{n.get("seconds", 0, 0, 1e6), n.get("burst", 1, 0, 10),       n.get("sustained", 1, 0, 10),
                   n.get("shared", 0, 0, 1),    n.get("side_by_side", 1, 0, 1), n.get("first_mhz", 0, 0, 1e5),
                   n.get("last_mhz", 0, 0, 1e5)};
-    if (!n.trouble.empty()) return bad(where, n.trouble);
   }
   if (const Json* o = object_at(j, "accelerator")) {
-    Numbers n{*o, {}};
+    Numbers n{*o, trouble};
     p.accelerator = AcceleratorSpeed{text_or(*o, "name", ""), n.get("up_mb_s", 0, 0, kFast),
                                      n.get("down_mb_s", 0, 0, kFast)};
-    if (!n.trouble.empty()) return bad(where, n.trouble);
   }
-  const auto list = [&](const char* key) {
-    const auto it = j.find(key);
-    return it != j.end() && it->is_array() ? *it : Json::array();
-  };
-  for (const Json& o : list("contention")) {
-    Numbers n{o, {}};
+  for (const Json& o : list_in(j, "contention")) {
+    Numbers n{o, trouble};
     p.contention.push_back({text_or(o, "work", ""), n.get("alone_ms", 0, 0, 1e6),
                             n.get("beside_same_ms", 0, 0, 1e6), n.get("beside_other_ms", 0, 0, 1e6)});
-    if (!n.trouble.empty()) return bad(where, n.trouble);
   }
-  for (const Json& o : list("volumes")) {
-    Numbers n{o, {}};
-    VolumeSpeed v;
-    v.label = text_or(o, "label", ""), v.type = text_or(o, "type", "unknown"),
-    v.file_system = text_or(o, "file_system", "");
-    v.folder = text_or(o, "folder", "");
-    v.bytes = static_cast<std::uint64_t>(n.get("bytes", 0, 0, 1e18)),
-    v.free_bytes = static_cast<std::uint64_t>(n.get("free_bytes", 0, 0, 1e18));
-    v.write_mb_s = n.get("write_mb_s", 0, 0, kFast), v.read_mb_s = n.get("read_mb_s", 0, 0, kFast);
-    v.cached_read_mb_s = n.get("read_again_mb_s", 0, 0, kFast);
-    v.direct = flag_or(o, "page_cache_kept_out", false);
-    for (const Json& s : o.value("readers_at_once", Json::array())) {
-      Numbers r{s, {}};
-      v.streams.push_back({static_cast<int>(r.get("streams", 1, 1, 4096)), r.get("mb_s", 0, 0, kFast)});
-      if (!r.trouble.empty()) return bad(where, r.trouble);
-    }
-    for (const Json& f : o.value("by_fill", Json::array())) {
-      Numbers r{f, {}};
-      v.fills.push_back(
-          {r.get("full", 0, 0, 1), r.get("write_mb_s", 0, 0, kFast), r.get("read_mb_s", 0, 0, kFast)});
-      if (!r.trouble.empty()) return bad(where, r.trouble);
-    }
-    for (const Json& s : o.value("notes", Json::array()))
-      if (s.is_string()) v.notes.push_back(s.get<std::string>());
-    if (const Json* ms = object_at(o, "write_ms")) {
-      Numbers w{*ms, {}};
-      v.write_ms_50 = w.get("p50", 0, 0, 1e7), v.write_ms_95 = w.get("p95", 0, 0, 1e7),
-      v.write_ms_99 = w.get("p99", 0, 0, 1e7);
-      if (!w.trouble.empty()) return bad(where, w.trouble);
-    }
-    if (!n.trouble.empty()) return bad(where, n.trouble);
-    p.volumes.push_back(std::move(v));
-  }
-  for (const Json& o : list("forms")) {
-    Numbers n{o, {}};
-    FormCost f;
-    f.form = text_or(o, "form", "");
-    f.width = static_cast<int>(n.get("width", 0, 1, 32768)),
-    f.height = static_cast<int>(n.get("height", 0, 1, 32768));
-    f.bits = static_cast<int>(n.get("bits", 8, 1, 32)), f.alpha = flag_or(o, "alpha", false);
-    f.bytes = n.get("bytes", 0, 1, 1e12);
-    f.encode_ms = n.get("encode_ms", 0, 0, 1e7), f.decode_ms = n.get("decode_ms", 0, 0, 1e7);
-    f.threads = static_cast<int>(n.get("threads", 1, 1, 4096));
-    f.encode_fps = n.get("encode_fps", 0, 0, 1e7), f.decode_fps = n.get("decode_fps", 0, 0, 1e7);
-    f.psnr_db = n.get("psnr_db", 0, 0, 1e4), f.ssim = n.get("ssim", 0, -1, 1.0001);
-    if (!n.trouble.empty()) return bad(where, n.trouble);
-    p.forms.push_back(std::move(f));
-  }
-  for (const Json& o : list("laws")) {
+  for (const Json& o : list_in(j, "volumes")) p.volumes.push_back(volume_from(o, trouble));
+  for (const Json& o : list_in(j, "forms")) p.forms.push_back(form_from(o, trouble));
+  if (!trouble.empty()) return bad(where, trouble);
+  if (p.processors < 1) return bad(where, "the number of processors is missing");
+  for (const Json& o : list_in(j, "laws")) {
     auto law = CostLaw::from_json(o);
     if (!law) return bad_input(law.error().what, where, law.error().remedy);
     p.laws.insert_or_assign(law->name().id, std::move(*law));
   }
-  p.eras = list("eras");
-  for (const Json& u : list("unknown"))
+  p.eras = list_in(j, "eras");
+  for (const Json& u : list_in(j, "unknown"))
     if (u.is_string()) p.unknown.push_back(u.get<std::string>());
   return p;
 }

@@ -101,8 +101,8 @@ inline BusyAnswers answers_when_busy(const fs::path& folder, std::vector<std::st
         session.edit(with_param(*session.timeline(), "s2", "s2-grade", "saturation", saturation), "Grade");
     };
     session.open(QString::fromStdString(file.string()));
-    until("opening", [&] { return session.has_timeline(); }, 30000);
-    until("measuring", [&] { return session.work().kind == Work::Kind::measuring; }, 5000);
+    until("opening", [&] { return session.has_timeline(); }, 60000);
+    until("measuring", [&] { return session.work().kind == Work::Kind::measuring; }, 60000);
     // While it measures: edits, a save, seeks, a filter.
     for (int i = 0; i < 8; ++i) {
       grade(1.2 + 0.01 * i);
@@ -114,9 +114,9 @@ inline BusyAnswers answers_when_busy(const fs::path& folder, std::vector<std::st
     }
     window.findChild<Ledger*>()->filter()->clear();
     until("measured", [&] { return session.current() && session.work().kind == Work::Kind::none && session.derived()->plan.before.fully_measured; }, 90000);
-    until("a plan", [&] { return session.current() && !session.derived()->plan.remedies.empty(); }, 10000);
+    until("a plan", [&] { return session.current() && !session.derived()->plan.remedies.empty(); }, 60000);
     session.carry_out_plan();
-    until("rendering", [&] { return session.work().kind == Work::Kind::rendering; }, 5000);
+    until("rendering", [&] { return session.work().kind == Work::Kind::rendering; }, 60000);
     for (int i = 0; i < 6; ++i) {
       window.go_to(static_cast<Station>(i % kStations));
       session.undo();
@@ -129,10 +129,10 @@ inline BusyAnswers answers_when_busy(const fs::path& folder, std::vector<std::st
     session.play({0, 48}, PlayMode::on_the_clock);
     QTest::qWait(1500);
     session.stop_playing();
-    until("the end of playing", [&] { return !session.playing(); }, 20000);
+    until("the end of playing", [&] { return !session.playing(); }, 60000);
     grade(1.9);
     window.close();  // saves first
-    until("closing", [&] { return !window.isVisible(); }, 30000);
+    until("closing", [&] { return !window.isVisible(); }, 60000);
     answers.window.add(dog.take()), answers.idle.add(idle.take());
   }
   const auto saved = load_timeline(file);

@@ -37,7 +37,7 @@ class Closing : public TheWindow {
   }
   QDialog* box() { return window->findChild<QMessageBox*>("work-left"); }
   void answer(const char* word) {
-    ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 20000));
+    ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 60000));
     for (QPushButton* b : box()->findChildren<QPushButton*>())
       if (b->text() == word) return QTest::mouseClick(b, Qt::LeftButton);
     FAIL() << "no button says " << word;
@@ -59,7 +59,7 @@ class Closing : public TheWindow {
     ASSERT_GT(open_jobs(), 0) << "nothing is left to be done without the window";
     // The window has to know of it, too.
     session->look_at_queue();
-    ASSERT_TRUE(wait_for([&] { return !session->queue().jobs.empty() && session->queue().runs; }, 20000));
+    ASSERT_TRUE(wait_for([&] { return !session->queue().jobs.empty() && session->queue().runs; }, 60000));
     if (auto* queue = window->findChild<QueueWindow*>("queue")) queue->close();
   }
   /// The window and all that it holds.
@@ -96,17 +96,17 @@ TEST_F(Closing, TheRendererLivesOnIsKilledAndAllIsDoneAfterTheNextStart) {
   QTest::qWait(200);
   EXPECT_TRUE(window->isVisible());
   window->close();
-  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 60000));
   EXPECT_THAT(static_cast<QMessageBox*>(box())->text().toStdString(), testing::HasSubstr("of the queue"));
   ASSERT_NO_FATAL_FAILURE(answer("Go on"));
-  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
   destroy();
   const std::string renderer = journal_->holder();
   ASSERT_FALSE(renderer.empty()) << "it ended with the window";
   const Frames before = frames_done();
   EXPECT_TRUE(wait_for([&] { return frames_done() > before || open_jobs() == 0; }, 120000)) << "nothing is done without the window";
   ::kill(process_of(renderer), SIGKILL);
-  ASSERT_TRUE(wait_for([&] { return journal_->holder().empty(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return journal_->holder().empty(); }, 60000));
   EXPECT_EQ(journal_->check(), "ok");
   ASSERT_GT(open_jobs(), 0) << "all was done before the renderer was killed: the test needs more work";
 
@@ -140,12 +140,12 @@ TEST_F(Closing, TheRendererLivesOnIsKilledAndAllIsDoneAfterTheNextStart) {
 TEST_F(Closing, TheRendererStopsWhereThatIsSaidAndGoesOnAtTheNextStart) {
   queue_and_wait();
   window->close();
-  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 60000));
   auto* always = box()->findChild<QCheckBox*>();
   ASSERT_TRUE(always);
   always->setChecked(true);
   ASSERT_NO_FATAL_FAILURE(answer("Stop"));
-  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
   destroy();
   EXPECT_TRUE(wait_for([&] { return journal_->holder().empty(); }, 60000)) << "it goes on";
   EXPECT_EQ(journal_->settings().after_window, QueueSettings::AfterWindow::stop);
@@ -157,22 +157,22 @@ TEST_F(Closing, TheRendererStopsWhereThatIsSaidAndGoesOnAtTheNextStart) {
   session->go_on_with_queue();
   ASSERT_TRUE(wait_for([&] { return !journal_->holder().empty(); }, 60000));
   session->look_at_queue();
-  ASSERT_TRUE(wait_for([&] { return session->queue().runs; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->queue().runs; }, 60000));
   // It is asked no more.
   window->close();
-  EXPECT_TRUE(wait_for([&] { return !window->isVisible(); }, 20000));
+  EXPECT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
   EXPECT_EQ(box(), nullptr);
   EXPECT_TRUE(wait_for([&] { return journal_->holder().empty(); }, 60000));
 }
 
 TEST_F(Closing, APlanThatTheWindowCarriesOutBecomesJobs) {
   session->carry_out_plan();
-  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 60000));
   window->close();
-  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 60000));
   EXPECT_THAT(static_cast<QMessageBox*>(box())->text().toStdString(), testing::HasSubstr("being carried out"));
   ASSERT_NO_FATAL_FAILURE(answer("Go on"));
-  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
   EXPECT_EQ(journal_->jobs().empty(), false);
   EXPECT_TRUE(wait_for([&] { return !journal_->holder().empty() || open_jobs() == 0; }, 60000));
 }
@@ -193,21 +193,21 @@ TEST_F(Closing, TheQueuesRulesAreSetInItsWindow) {
   auto* when = queue->findChild<QComboBox*>("queue-when");
   auto* idle = queue->findChild<QSpinBox*>("queue-idle");
   // What is set already is shown.
-  ASSERT_TRUE(wait_for([&] { return when->currentText() == "always"; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return when->currentText() == "always"; }, 60000));
   EXPECT_FALSE(idle->isVisible()) << "it does not matter then";
   when->setFocus();
   QTest::keyClick(when, Qt::Key_Home);
-  ASSERT_TRUE(wait_for([&] { return journal_->settings().when == QueueSettings::When::idle; }, 20000));
-  ASSERT_TRUE(wait_for([&] { return idle->isVisible(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return journal_->settings().when == QueueSettings::When::idle; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return idle->isVisible(); }, 60000));
   idle->setFocus();
   idle->selectAll();
   QTest::keyClicks(idle, "90");
   QTest::keyClick(idle, Qt::Key_Tab);
-  EXPECT_TRUE(wait_for([&] { return journal_->settings().idle_s == 90; }, 20000));
+  EXPECT_TRUE(wait_for([&] { return journal_->settings().idle_s == 90; }, 60000));
   auto* after = queue->findChild<QComboBox*>("queue-after-window");
   after->setFocus();
   QTest::keyClick(after, Qt::Key_End);
-  EXPECT_TRUE(wait_for([&] { return journal_->settings().after_window == QueueSettings::AfterWindow::stop; }, 20000));
+  EXPECT_TRUE(wait_for([&] { return journal_->settings().after_window == QueueSettings::AfterWindow::stop; }, 60000));
   EXPECT_EQ(journal_->settings().idle_s, 90) << "the other settings stay";
   queue->close();
 }

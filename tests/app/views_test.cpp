@@ -289,6 +289,19 @@ TEST(Rows, LeadToTheirFrameAndARefreshKeepsTheChoice) {
   EXPECT_EQ(table.rowCount(), 1);
 }
 
+TEST(Rows, SayWhyThereAreNone) {
+  RowTable table({"At", "What"}, {1}, false, nullptr);
+  table.resize(300, 200);
+  const QImage plain = table.grab().toImage();
+  table.say_while_empty("Working out what would help.");
+  const QImage told = table.grab().toImage();
+  EXPECT_NE(told, plain);
+  table.set_rows({{{"01", "first"}, 12, {}}});
+  const QImage row = table.grab().toImage();
+  table.say_while_empty("Something else.");
+  EXPECT_EQ(table.grab().toImage(), row) << "rows speak for themselves";
+}
+
 TEST_F(Views, NothingOfTheWindowIsColouredButOverload) {
   // Whatever is shown beside the picture is neutral: red, green and blue are equal but for what stands above
   // the budget line, which is copper.
@@ -480,11 +493,11 @@ TEST_F(Views, KeysStepFromCutToCutAndBypassTheDearestEffect) {
   const std::string effect = dearest->effect;
   skyline->setFocus();
   key(Qt::Key_B);
-  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 60000));
   EXPECT_TRUE(bypassed(*session->timeline(), worst.segment, effect));
   key(Qt::Key_B);
   ASSERT_TRUE(wait_for(
-      [&] { return session->current() && !bypassed(*session->timeline(), worst.segment, effect); }, 20000));
+      [&] { return session->current() && !bypassed(*session->timeline(), worst.segment, effect); }, 60000));
 }
 
 }  // namespace

@@ -51,6 +51,8 @@ class Watchdog {
     quit_ = true;
     thread_.join();
   }
+  /// How often it has looked whether the interface thread stands still.
+  int looks() const { return looks_; }
   /// Answers since the last call.
   std::vector<Answer> take() {
     const std::lock_guard lock(mutex_);
@@ -83,6 +85,7 @@ class Watchdog {
         // The first answer only tells whom to look at.
         const bool still = answering && stands_still(answering);
         const double now = now_ms();
+        ++looks_;
         if (still && !asked->answered) blocked += std::min(now - looked, 2.0);
         looked = now;
       }
@@ -96,6 +99,7 @@ class Watchdog {
   }
 
   QObject* answers_;
+  std::atomic<int> looks_{0};
   std::mutex mutex_;
   std::vector<Answer> said_;
   std::atomic<bool> quit_{false};

@@ -31,7 +31,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
 
   // Space plays it as it is: frames drop where they were called to.
   key(Qt::Key_Space);
-  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 60000));
   ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 120000));
   ASSERT_TRUE(session->playout());
   const FrameRange everything{0, session->derived()->view.played->duration()};
@@ -55,7 +55,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   key(Qt::Key_3);
   auto* card = window->findChild<QLabel*>("span-card");
   ASSERT_TRUE(card);
-  EXPECT_TRUE(wait_for([&] { return card->text().contains("bypass", Qt::CaseInsensitive); }, 20000))
+  EXPECT_TRUE(wait_for([&] { return card->text().contains("bypass", Qt::CaseInsensitive); }, 60000))
       << card->text().toStdString();
   EXPECT_THAT(card->text().toStdString(), testing::HasSubstr("to blame is"));
   // What holds a span back is read in full.
@@ -74,7 +74,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
     EXPECT_TRUE(std::ranges::any_of(accepted, [&](const FrameRange& r) { return r.in < frames_of(s.segment).out && r.out > frames_of(s.segment).in; }))
         << s.segment << " is not in the plan: " << testing::PrintToString(remedies());
   key(Qt::Key_Return);
-  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 5000));
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 60000));
   EXPECT_TRUE(button("stop")->isVisible());
   ASSERT_TRUE(wait_for([&] { return first_sealed() >= 0; }, 240000));
   EXPECT_EQ(session->work().kind, Work::Kind::rendering) << "the first piece showed only when all was done";
@@ -99,7 +99,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   // of which a quarter may be left: on a crowded machine not all that others do is seen.
   window->set_playhead(0, true);
   key(Qt::Key_Space);
-  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 60000));
   ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 120000));
   std::vector<double> taken;
   for (const FrameLog& l : session->playout()->log)
@@ -133,7 +133,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
   saturation->selectAll();
   QTest::keyClicks(saturation, "1.35");
   QTest::keyClick(saturation, Qt::Key_Tab);
-  ASSERT_TRUE(wait_for([&] { return session->can_undo() && session->current(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->can_undo() && session->current(); }, 60000));
   EXPECT_GT(broken(), 0) << "the seal is broken at once";
   EXPECT_EQ(sealed() + broken(), had) << "and only its own";
   for (std::size_t f = 0; f < session->derived()->view.seals.size(); ++f)
@@ -143,7 +143,7 @@ TEST_F(TheWindow, TheWholeJobByMouseAndKeys) {
 
   // Undo mends it.
   key(Qt::Key_Z, Qt::ControlModifier);
-  ASSERT_TRUE(wait_for([&] { return session->current() && broken() == 0; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && broken() == 0; }, 60000));
   EXPECT_EQ(sealed(), had);
   EXPECT_FALSE(window->windowTitle().contains("changed"));
 }
@@ -168,23 +168,23 @@ TEST_F(TheWindow, ThePictureIsWatchedPausedAndResumed) {
   ASSERT_EQ(viewer->shows(), Viewer::Shows::picture);
   EXPECT_TRUE(viewer->isVisible());
   QTest::keyClick(viewer, Qt::Key_Space);
-  ASSERT_TRUE(wait_for([&] { return session->playing() && window->playhead() > 6; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->playing() && window->playhead() > 6; }, 60000));
   QTest::keyClick(viewer, Qt::Key_Space);
-  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 60000));
   const Frames paused = window->playhead();
   EXPECT_GT(paused, 6);
   QTest::keyClick(viewer, Qt::Key_Space);
-  ASSERT_TRUE(wait_for([&] { return session->playing() && window->playhead() > paused; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->playing() && window->playhead() > paused; }, 60000));
   QTest::keyClick(viewer, Qt::Key_Space);
-  ASSERT_TRUE(wait_for([&] { return !session->playing() && session->playout() && session->playout()->range.in == paused; }, 5000))
+  ASSERT_TRUE(wait_for([&] { return !session->playing() && session->playout() && session->playout()->range.in == paused; }, 60000))
       << "it goes on where it was paused";
   EXPECT_LE(window->height(), 800);
   EXPECT_LE(window->minimumSizeHint().height(), 800) << "with figures, sentence, table and stages beside the picture";
   QTest::keyClick(viewer, Qt::Key_Escape);
   EXPECT_FALSE(viewer->isVisible());
-  ASSERT_TRUE(wait_for([&] { return window->isActiveWindow(); }, 5000)) << "the keys are the window's again";
+  ASSERT_TRUE(wait_for([&] { return window->isActiveWindow(); }, 60000)) << "the keys are the window's again";
   key(Qt::Key_3);
-  EXPECT_TRUE(wait_for([&] { return window->findChild<Ledger*>()->isVisible(); }, 2000));
+  EXPECT_TRUE(wait_for([&] { return window->findChild<Ledger*>()->isVisible(); }, 60000));
 }
 
 TEST_F(TheWindow, AStackIsEditedByMouseAndEveryEditCostsAnew) {
@@ -245,11 +245,11 @@ TEST_F(TheWindow, ARemedyIsHeldAgainstTheLivePicture) {
                                 {Qt::Key_D, CompareMode::difference}}) {
     key(k);
     EXPECT_EQ(picture->mode(), mode);
-    ASSERT_TRUE(wait_for([&] { return picture->comparison().frame == 30; }, 20000));
+    ASSERT_TRUE(wait_for([&] { return picture->comparison().frame == 30; }, 60000));
     EXPECT_TRUE(picture->comparison().text.contains("SSIM")) << picture->comparison().text.toStdString();
   }
   key(Qt::Key_W);
-  ASSERT_TRUE(wait_for([&] { return picture->comparison().frame == 30; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return picture->comparison().frame == 30; }, 60000));
   // The picture keeps its shape in the middle of the room that it has.
   const int wide = std::min(picture->width(), picture->height() * 16 / 9);
   QTest::mousePress(picture, Qt::LeftButton, Qt::NoModifier,
@@ -318,8 +318,11 @@ TEST_F(TheWindow, ARemedyIsAppliedByOneKeyAndLiftedByAnother) {
       if (spans->item(row, 0)->data(Qt::UserRole).toLongLong() == span.in) spans->setCurrentCell(row, 0);
   };
   choose();
+  ASSERT_EQ(stations->remedies()->rowCount(), 0) << "they are worked out elsewhere";
+  EXPECT_EQ(stations->remedies()->while_empty(), "Working out what would help.");
   ASSERT_TRUE(wait_for([&] { return stations->remedies()->rowCount() > 3; }, 60000));
   spans->setCurrentCell(-1, -1);
+  EXPECT_EQ(stations->remedies()->while_empty(), "");
   EXPECT_EQ(stations->remedies()->rowCount(), 0) << "where no span is chosen there is nothing to apply";
   choose();
   ASSERT_TRUE(wait_for([&] { return stations->remedies()->rowCount() > 3; }, 60000));
@@ -369,17 +372,17 @@ TEST_F(TheWindow, TheShelfIsLookedAtCleanedAndBroughtBack) {
   window->go_to(Station::seat);
   auto* seat = window->findChild<SeatPanel*>();
   QTest::mouseClick(button("seat-page-5"), Qt::LeftButton);
-  ASSERT_TRUE(wait_for([&] { return session->shelf() && seat->shelf()->table()->rowCount() == 1; }, 30000));
+  ASSERT_TRUE(wait_for([&] { return session->shelf() && seat->shelf()->table()->rowCount() == 1; }, 60000));
   EXPECT_TRUE(seat->shelf()->table()->isVisible());
   seat->shelf()->table()->selectRow(0);
   EXPECT_THAT(window->findChild<QLabel*>("shelf-frees")->text().toStdString(), testing::HasSubstr("frees"));
   EXPECT_FALSE(button("shelf-back")->isEnabled());
   QTest::mouseClick(button("shelf-clean"), Qt::LeftButton);
-  ASSERT_TRUE(wait_for([&] { return seat->shelf()->table()->rowCount() == 0; }, 30000));
+  ASSERT_TRUE(wait_for([&] { return seat->shelf()->table()->rowCount() == 0; }, 60000));
   EXPECT_THAT(window->findChild<QLabel*>("shelf-frees")->text().toStdString(), testing::HasSubstr("can be brought back"));
   QTest::mouseClick(button("shelf-back"), Qt::LeftButton);
-  ASSERT_TRUE(wait_for([&] { return seat->shelf()->table()->rowCount() == 1; }, 30000));
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->view.seals[static_cast<std::size_t>(some.in)] == FrameState::sealed; }, 30000));
+  ASSERT_TRUE(wait_for([&] { return seat->shelf()->table()->rowCount() == 1; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->view.seals[static_cast<std::size_t>(some.in)] == FrameState::sealed; }, 60000));
 }
 
 TEST_F(TheWindow, ABypassOpensASlipThatTheGateWillNotLetPass) {
@@ -398,7 +401,7 @@ TEST_F(TheWindow, ABypassOpensASlipThatTheGateWillNotLetPass) {
   ASSERT_TRUE(toggle);
   EXPECT_EQ(toggle->text(), "On");
   QTest::mouseClick(toggle, Qt::LeftButton);
-  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 60000));
   QTest::qWait(50);
   EXPECT_EQ(button(("bypass-" + s->stack.front().id).c_str())->text(), "Bypassed");
   EXPECT_EQ(session->derived()->gate.count(GateKind::open_slip), 1);
@@ -409,12 +412,12 @@ TEST_F(TheWindow, ABypassOpensASlipThatTheGateWillNotLetPass) {
   // Saved, the slip is still there; lifted, the gate opens.
   const QString file = QString::fromStdString((stated().folder / "saved.otio").string());
   session->save(file);
-  ASSERT_TRUE(wait_for([&] { return !session->changed(); }, 10000));
+  ASSERT_TRUE(wait_for([&] { return !session->changed(); }, 60000));
   EXPECT_EQ((*load_timeline(file.toStdString()))->slips.size(), 1u);
   skyline->setFocus();
   key(Qt::Key_B);
   ASSERT_TRUE(wait_for(
-      [&] { return session->current() && session->derived()->gate.count(GateKind::open_slip) == 0; }, 20000));
+      [&] { return session->current() && session->derived()->gate.count(GateKind::open_slip) == 0; }, 60000));
 }
 
 TEST_F(TheWindow, WhatWasPlayedFrameByFrameIsPlayedFromMemory) {
@@ -460,28 +463,30 @@ TEST_F(TheWindow, EverythingCanBeReachedByKey) {
   key(Qt::Key_O);
   window->set_playhead(0, true);
   key(Qt::Key_L);
-  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
-  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 60000));
   EXPECT_EQ(session->playout()->range, (FrameRange{10, 30}));
   key(Qt::Key_J);
-  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 60000));
   key(Qt::Key_K);
-  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 60000));
   // Around the playhead: from the pre-roll before it to the post-roll after it.
   window->set_playhead(70, true);
   key(Qt::Key_A);
-  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 60000));
   key(Qt::Key_K);
-  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 60000));
   EXPECT_EQ(session->playout()->range.in, 70 - 48);
   // In a loop it does not end by itself.
   key(Qt::Key_R);
   key(Qt::Key_L);
-  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 5000));
-  EXPECT_FALSE(wait_for([&] { return !session->playing(); }, 3000)) << "20 frames, for three seconds";
+  ASSERT_TRUE(wait_for([&] { return session->playing(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->play_state().frame >= 25; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->play_state().frame < 20; }, 60000));
+  EXPECT_TRUE(session->playing());
   key(Qt::Key_K);
-  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 5000));
-  EXPECT_GT(session->playout()->frames, 24);
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 60000));
+  EXPECT_GT(session->playout()->frames, 20);
   key(Qt::Key_R);
   key(Qt::Key_F1);
   auto* keyboard = window->findChild<QDialog*>("keyboard");
@@ -492,7 +497,7 @@ TEST_F(TheWindow, EverythingCanBeReachedByKey) {
 TEST_F(TheWindow, ShowsTheFrameItSaysItShows) {
   auto* picture = window->findChild<Picture*>("picture");
   window->set_playhead(40, true);
-  ASSERT_TRUE(wait_for([&] { return !picture->waiting() && picture->frame() == 40; }, 10000));
+  ASSERT_TRUE(wait_for([&] { return !picture->waiting() && picture->frame() == 40; }, 60000));
   EXPECT_THAT(skyline->describe(40).toStdString(),
               testing::AllOf(testing::HasSubstr("frame 40"), testing::HasSubstr("load")));
 }
@@ -503,7 +508,7 @@ TEST_F(TheWindow, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
   auto* seat = window->findChild<SeatPanel*>("seat-panel");
   ASSERT_TRUE(seat && seat->isVisible());
   EXPECT_FALSE(window->findChild<Picture*>("picture")->isVisible()) << "a seat is judged by its numbers";
-  ASSERT_TRUE(wait_for([&] { return session->advice() && session->profile(); }, 30000));
+  ASSERT_TRUE(wait_for([&] { return session->advice() && session->profile(); }, 60000));
   EXPECT_FALSE(seat->headline().isEmpty());
   EXPECT_GT(seat->table(SeatPanel::Page::advice)->rowCount(), 0);
   for (int i = 0; i < SeatPanel::kTables; ++i) {
@@ -523,29 +528,29 @@ TEST_F(TheWindow, TheSeatSaysWhatToDoAndLetsAnotherOneBeTried) {
   ASSERT_EQ(choice->count(), 4);
   choice->setFocus();
   QTest::keyClick(choice, Qt::Key_Down);
-  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 0 && session->current(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 0 && session->current(); }, 60000));
   const QString there = QString::fromStdString(session->derived()->plan.sentence);
   EXPECT_TRUE(there.startsWith("On '")) << there.toStdString();
   EXPECT_FALSE(window->findChild<QPushButton*>("carry-out")->isVisible());
   QTest::keyClick(choice, Qt::Key_Up);
-  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 60000));
   EXPECT_FALSE(QString::fromStdString(session->derived()->plan.sentence).startsWith("On '"));
   // A profile goes out and comes in again.
   const QString file = QString::fromStdString((stated().folder / "seat.json").string());
   session->save_seat(file);
-  ASSERT_TRUE(wait_for([&] { return QFile::exists(file); }, 10000));
+  ASSERT_TRUE(wait_for([&] { return QFile::exists(file); }, 60000));
   session->load_seat(file);
-  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 3 && session->current(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 3 && session->current(); }, 60000));
   session->forecast_on(-1);
-  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 60000));
   // Measuring starts by a click and stops by a key.
   ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 60000));
   QTest::mouseClick(window->findChild<QPushButton*>("seat-quick"), Qt::LeftButton);
-  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::measuring; }, 5000));
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::measuring; }, 60000));
   QTest::qWait(1500);
   skyline->setFocus();
   key(Qt::Key_Escape);
-  EXPECT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 30000))
+  EXPECT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 60000))
       << "it stops soon and keeps what is known";
   key(Qt::Key_3);
   EXPECT_TRUE(window->findChild<Picture*>("picture")->isVisible());
@@ -555,7 +560,7 @@ TEST_F(TheWindow, ABrokenFileIsSaidAndTheOpenOneStays) {
   const fs::path file = stated().folder / "broken.otio";
   std::ofstream(file) << "{ this is";
   session->open(QString::fromStdString(file.string()));
-  ASSERT_TRUE(wait_for([&] { return window->findChild<QMessageBox*>("failure") != nullptr; }, 10000));
+  ASSERT_TRUE(wait_for([&] { return window->findChild<QMessageBox*>("failure") != nullptr; }, 60000));
   auto* box = window->findChild<QMessageBox*>("failure");
   EXPECT_THAT(box->text().toStdString(), testing::HasSubstr("broken.otio"));
   box->close();
@@ -575,7 +580,7 @@ TEST_F(TheWindow, RasterAndRateAreSetAndUndone) {
   QComboBox* rate = dialog->findChild<QComboBox*>("rate");
   rate->setCurrentIndex(rate->findText("25"));
   QTest::keyClick(dialog, Qt::Key_Return);
-  ASSERT_TRUE(wait_for([&] { return session->timeline() != before; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return session->timeline() != before; }, 60000));
   EXPECT_EQ(session->timeline()->width, before->width + 64);
   EXPECT_EQ(session->timeline()->rate, (Rate{25, 1}));
   session->undo();
@@ -590,7 +595,7 @@ TEST_F(TheWindow, OfSeveralTimelinesInAFileOneIsChosen) {
   ASSERT_TRUE(write_file_atomic(file, Json{{"OTIO_SCHEMA", "SerializableCollection.1"}, {"children", {one, two}}}.dump()));
   session->open(QString::fromStdString(file.string()));
   QInputDialog* dialog = nullptr;
-  ASSERT_TRUE(wait_for([&] { return (dialog = window->findChild<QInputDialog*>("several")) != nullptr; }, 20000));
+  ASSERT_TRUE(wait_for([&] { return (dialog = window->findChild<QInputDialog*>("several")) != nullptr; }, 60000));
   EXPECT_EQ(dialog->comboBoxItems().size(), 2);
   dialog->setTextValue(dialog->comboBoxItems().last());
   QTest::keyClick(dialog, Qt::Key_Return);

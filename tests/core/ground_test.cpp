@@ -483,7 +483,7 @@ TEST_F(TheCommands, DisagreementsAreSaidInTheTimelinesOwnTimecode) {
     p.log[static_cast<std::size_t>(i)].frame = i;
     if (i >= 24 && i < 60) p.log[static_cast<std::size_t>(i)].dropped = i % 2, ++p.dropped;
   }
-  const Audit a = audit(f, p);
+  const Audit a = audit(f, f, p);
   ASSERT_FALSE(a.disagreements.empty());
   EXPECT_THAT(a.disagreements[0], testing::StartsWith("01:00:01:"));
 }

@@ -125,11 +125,13 @@ Forecast called(Frames length, const std::vector<FrameRange>& spans) {
     f.expected_drops += s.expected_drops;
     f.spans.push_back(s);
   }
+  f.said_runs = spans;
   return f;
 }
 
 TEST(AuditOf, CountsSpansFoundAndMissed) {
-  const Audit a = audit(called(1000, {{100, 160}, {400, 450}}), played(1000, {{110, 150}, {700, 720}}));
+  const Forecast f = called(1000, {{100, 160}, {400, 450}});
+  const Audit a = audit(f, f, played(1000, {{110, 150}, {700, 720}}));
   EXPECT_EQ(a.spans_observed.size(), 2u);
   EXPECT_DOUBLE_EQ(a.span_precision, 0.5);
   EXPECT_DOUBLE_EQ(a.span_recall, 0.5);
@@ -139,7 +141,8 @@ TEST(AuditOf, CountsSpansFoundAndMissed) {
 }
 
 TEST(AuditOf, DropsThatTheOutsideTookAreNoSpans) {
-  const Audit a = audit(called(1000, {}), played(1000, {{110, 150}}, Cause::outside));
+  const Forecast f = called(1000, {});
+  const Audit a = audit(f, f, played(1000, {{110, 150}}, Cause::outside));
   EXPECT_TRUE(a.spans_observed.empty());
   EXPECT_EQ(a.drops_outside, 40);
   EXPECT_DOUBLE_EQ(a.span_f1, 1);

@@ -203,6 +203,27 @@ TEST_F(Scripted, EachCauseIsToldByWhatBoundTheFrames) {
   }
 }
 
+// Others have most of the processors while a source plays whose frames build on each other: four of five are skipped, and the
+// fifth has five pictures to decode. Were none skipped it would hold, unless one picture alone takes too long.
+TEST(Causes, WhatIsDecodedForSkippedFramesIsOfThoseWhoMadeThemSkip) {
+  const auto told = [](double one_picture_ms) {
+    std::vector<FrameLog> log(60);
+    for (std::size_t i = 0; i < log.size(); ++i) {
+      FrameLog& l = log[i];
+      l.frame = static_cast<Frames>(i), l.due_ms = 40.0 * static_cast<double>(i);
+      l.made = i % 5 == 0, l.dropped = !l.made;
+      if (!l.made) continue;
+      l.started_ms = l.fetch_began_ms = l.due_ms - 150, l.fetched_ms = l.due_ms - 40, l.done_ms = l.due_ms;
+      l.spent.occupied = 150, l.spent.outside = 60, l.spent.fetch = 110, l.spent.decode = 55;
+      l.steady_fetch_ms = one_picture_ms;
+    }
+    tell_causes(log, 2, 12, 40);
+    return [log](Cause c) { return std::ranges::count_if(log, [&](const FrameLog& l) { return l.dropped && l.cause == c; }); };
+  };
+  EXPECT_EQ(told(11)(Cause::outside), 48);
+  EXPECT_GT(told(55)(Cause::decode), 12);
+}
+
 // A timeline that is too heavy by itself, and somebody else who takes half as much again: its drops are what it drops alone.
 TEST_F(Scripted, DropsThatOthersAddToAHeavySegmentAreTheirs) {
   PlayRecord r = script(600, 2, 10);

@@ -2,6 +2,7 @@
 // hides never reaches the delivery.
 #include "desk/carry_score.h"
 #include "desk/relink.h"
+#include "desk/remedy_score.h"
 #include "queue/sampling.h"
 #include "release/gate.h"
 #include "remedies.h"
@@ -311,6 +312,39 @@ TEST(CarriedPlans, AreCountedAsTheGoalSays) {
   EXPECT_EQ(j["bytes_within"], 5);
   EXPECT_FALSE(j["met"].get<bool>());
   EXPECT_FALSE(to_json(std::vector<CarriedPlan>{})["met"].get<bool>()) << "nothing was tried";
+}
+
+// Forty that were tried, both figures in nine of ten; what failed counts as not within.
+TEST(TriedRemedies, AreCountedAsTheGoalSays) {
+  TriedRemedy good;
+  good.kind = "tap", good.said_s = 10, good.taken_s = 11, good.gain_said = 19, good.gain_seen = 20;
+  good.drops_without = {30, 31}, good.drops_with = {10, 11};
+  std::vector<TriedRemedy> all(40, good);
+  for (int i = 0; i < 4; ++i) all[static_cast<std::size_t>(i)].taken_s = 20, all[static_cast<std::size_t>(i)].gain_seen = 30;
+  Json j = to_json(all);
+  EXPECT_DOUBLE_EQ(j["price_within"], 0.9);
+  EXPECT_DOUBLE_EQ(j["gain_within"], 0.9);
+  EXPECT_DOUBLE_EQ(j["playout_against_playout"], 1);
+  EXPECT_TRUE(j["met"].get<bool>());
+  all.back().failed = "no such segment";
+  EXPECT_FALSE(to_json(all)["met"].get<bool>());
+  all.pop_back();
+  EXPECT_FALSE(to_json(all)["met"].get<bool>()) << "39 are too few";
+}
+
+// Two playouts each where they agree, more where they do not, and an end to it.
+TEST(TriedRemedies, ArePlayedUntilTheGainIsTold) {
+  TriedRemedy t;
+  const auto told = [&](std::vector<double> without, std::vector<double> with) {
+    t.drops_without = std::move(without), t.drops_with = std::move(with);
+    return t.gain_seen_well();
+  };
+  EXPECT_FALSE(told({10, 10}, {3})) << "one playout tells nothing of how far they differ";
+  EXPECT_TRUE(told({10, 11}, {3, 3}));
+  EXPECT_FALSE(told({10, 20}, {3, 3}));
+  EXPECT_TRUE(told({100, 104}, {3, 3})) << "of many drops a tenth is tolerated";
+  EXPECT_FALSE(told({100, 104}, {103, 99})) << "a gain of next to nothing is not told by playouts that differ by so much";
+  EXPECT_TRUE(told({10, 40, 10, 40, 10, 40}, {0, 30, 0, 30, 0, 30})) << "at most six";
 }
 
 // Somebody's timeline rarely has all its media: what has its pictures is rendered all the same.

@@ -94,6 +94,51 @@ TEST(Thresholds, FollowFromWhatBeingWrongCosts) {
   EXPECT_LT(Thresholds::from_cost(99).wavers, 0.011);
 }
 
+// Others hold the workers up for half of their time. Own drops are those that the timeline would have had without them, so that is
+// what they are held against.
+TEST_F(WhatIf, OwnDropsAreSaidOfTheTimelineAlone) {
+  class Disturbed : public MadeUpBook {
+   public:
+    std::vector<Disturbance> lately() const override { return {Disturbance{0.01, {50.0f}}}; }
+  } book;
+  book.by_law = {{stylise_, 130.0f}};
+  ForecastOptions o = options_;
+  const Forecast all = forecast(*program_, book, {}, {0, 240}, o);
+  o.outside = false;
+  const Forecast without = forecast(*program_, book, {}, {0, 240}, o), own = alone(all, *program_);
+  ASSERT_GT(without.expected_drops, 5);
+  EXPECT_GT(all.expected_drops, without.expected_drops + 10);
+  EXPECT_EQ(own.miss, without.miss);
+  EXPECT_DOUBLE_EQ(held_against(all, {}, *program_).expected, without.expected_drops);
+  ASSERT_EQ(own.spans.size(), without.spans.size());
+  for (std::size_t i = 0; i < own.spans.size(); ++i) EXPECT_EQ(own.spans[i].in, without.spans[i].in);
+}
+
+// Four frames of a heavy stretch are missing. The person sees them as a span of their own, but a playout has one run there.
+TEST_F(WhatIf, ARunGoesOnThroughFramesThatAreMissing) {
+  const Effect look{"look", "stylise", {{"radius", 4}}};
+  const TimelinePtr t = Build(320, 180)
+                            .media("gone", "/nowhere/gone.mov", 24)
+                            .track("V1")
+                            .solid("before", 60, 0.6, 0.6, 0.6, {look})
+                            .segment("away", "gone", 0, 4)
+                            .solid("after", 60, 0.6, 0.6, 0.6, {look})
+                            .done();
+  MadeUpBook book;
+  book.by_law = {{stylise_, 130.0f}};
+  const Forecast f = forecast(*Program::compile(t, media_), book, {}, {0, 124}, options_);
+  ASSERT_EQ(f.count(Verdict::missing), 1);
+  EXPECT_EQ(f.count(Verdict::spills), 2);
+  const std::vector<FrameRange> called = spans_called(f);
+  ASSERT_EQ(called.size(), 1u);
+  EXPECT_LT(called[0].in, 30);
+  EXPECT_GT(called[0].out, 110);
+  // Where nothing else drops there is nothing to be called.
+  Forecast missing = f;
+  std::erase_if(missing.spans, [](const Span& s) { return s.verdict != Verdict::missing; });
+  EXPECT_TRUE(spans_called(missing).empty());
+}
+
 TEST(Figures, SpansMatchOneToOneByIntersectionOverUnion) {
   Matches m;
   m.add({{0, 100}, {200, 300}, {400, 420}}, {{40, 110}, {290, 380}, {500, 510}});
