@@ -432,6 +432,8 @@ std::string integrity(const fs::path& file) {
   const int code = sqlite3_open_v2(file.c_str(), &opened, SQLITE_OPEN_READWRITE, nullptr);
   const std::unique_ptr<sqlite3, int (*)(sqlite3*)> database(opened, sqlite3_close);
   if (code != SQLITE_OK) return "it cannot be opened";
+  // A killed process keeps its locks until the system has taken it apart, which on a busy machine is later than its end is told.
+  sqlite3_busy_timeout(opened, 60000);
   std::string said;
   const auto note = [](void* to, int, char** values, char**) {
     *static_cast<std::string*>(to) += values[0];
