@@ -58,7 +58,7 @@ QSize TextBox::sizeHint() const {
 }
 
 QSize TextBox::minimumSizeHint() const {
-  constexpr int kLeastLines = 3;  // before lists and graphs have given way
+  constexpr int kLeastLines = 3;  // lists and graphs beside it get smaller first
   return {0, std::min(sizeHint().height(), kLeastLines * label_->fontMetrics().lineSpacing() + 2)};
 }
 

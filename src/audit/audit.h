@@ -15,7 +15,8 @@ struct Audit {
   std::string sentence;
 };
 
-/// Compares both over the same range: all drops with the forecast, runs of own drops with the spans said of the timeline alone.
+/// Compares over the same range all drops with the forecast, and runs of own drops with the spans said of the timeline alone.
+/// @param own what alone() makes of the forecast
 Audit audit(const Forecast& forecast, const Forecast& own, const Playout& playout);
 
 /// Runs of drops that were said, except where all of one is missing or unseen, which is no matter of speed.

@@ -95,9 +95,8 @@ int Held::in_range() const {
   }));
 }
 
-Held held_against(const Forecast& f, const std::vector<Playout>& playouts, const Program& program) {
+Held held_against(const Forecast& f, const Forecast& own, const std::vector<Playout>& playouts, const Program& program) {
   Held h;
-  const Forecast own = alone(f, program);
   h.expected = own.expected_drops, h.low = f.drops_low, h.high = f.drops_high;
   std::vector<FrameRange> before;
   for (std::size_t i = 0; i < playouts.size(); ++i) {

@@ -50,9 +50,10 @@ struct Held {
   int in_range() const;  ///< playouts whose total lies in the stated range
 };
 
-/// What is said of the timeline alone is held against own drops, and the range against all of them.
+/// Own drops are held against what is said of the timeline alone, and all drops against the forecast's range.
+/// @param own what alone() makes of the forecast
 /// @param playouts of the same program and range, in the order in which they were played
-Held held_against(const Forecast& forecast, const std::vector<Playout>& playouts, const Program& program);
+Held held_against(const Forecast& forecast, const Forecast& own, const std::vector<Playout>& playouts, const Program& program);
 
 /// Every figure, always; what could not be measured is NaN and not met. Over all that was tried.
 std::vector<Goal> figures_of(const std::vector<Held>& all);

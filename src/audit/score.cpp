@@ -67,8 +67,8 @@ Cause cause_in(const Playout& p, FrameRange r) {
   return most == counts.end() ? Cause::none : most->first;
 }
 
-void hold_against(TimelineScore& score, const Forecast& f, const Playout& p, const Replay& r) {
-  if (!was_disturbed(p)) score.quiet.add(spans_called(f), spans_observed(p));
+void hold_against(TimelineScore& score, const Forecast& f, const Forecast& own, const Playout& p, const Replay& r) {
+  if (!was_disturbed(p)) score.quiet.add(spans_called(own), spans_observed(p));
   score.parts += static_cast<int>(r.parts.size()), score.parts_modelled += r.agreeing();
   for (const Replay::Part& part : r.parts)
     score.model_worst =
@@ -180,6 +180,7 @@ Result<TimelineScore> score_timeline(const ProgramPtr& program, std::uint64_t se
   t.seed = seed, t.frames = program->duration();
   const FrameRange whole{0, program->duration()};
   const Forecast f = forecast(*program, notebook, {}, whole, options.forecast);
+  const Forecast own = alone(f, *program);
   t.base = f.base, t.crowding = f.crowding;
   std::vector<Playout> playouts;
   int quiet = 0;
@@ -193,7 +194,7 @@ Result<TimelineScore> score_timeline(const ProgramPtr& program, std::uint64_t se
     t.disturbed.push_back(was_disturbed(p));
     quiet += !was_disturbed(p);
     const Replay model = replay(record_of(p, *program));
-    hold_against(t, f, p, model);
+    hold_against(t, f, own, p, model);
     t.heavy_effects.add(by_heavy_effects(*program), spans_observed(p));
     t.processor_sum.add(by_processor_sum(f, options.forecast.workers), spans_observed(p));
     if (auto noted = note_playout(f, p, *program, notebook); !noted)
@@ -207,9 +208,9 @@ Result<TimelineScore> score_timeline(const ProgramPtr& program, std::uint64_t se
       if (auto kept = options.keep(seed, *program, f, p, i); !kept) return std::unexpected(kept.error());
     playouts.push_back(std::move(p));
   }
-  t.held = held_against(f, playouts, *program);
+  t.held = held_against(f, own, playouts, *program);
   tell_apart(t, f, playouts, *program);
-  if (!playouts.empty()) t.disagreements = audit(f, alone(f, *program), playouts.back()).disagreements;
+  if (!playouts.empty()) t.disagreements = audit(f, own, playouts.back()).disagreements;
   return t;
 }
 

@@ -43,7 +43,7 @@ Result<TimelinePtr> timeline_of(std::uint64_t seed, bool odd, bool foreign, cons
 /// Own drops are what is seen of a remedy, so what it saves is said of the timeline alone, with nothing taken by the outside.
 double own_drops_saved(Situation s, const Proposal& p) {
   s.forecast.outside = false, s.forecast.before = nullptr;
-  s.now = std::make_shared<const Forecast>(forecast(*s.played, *s.notebook, s.route, s.now->range, s.forecast));
+  s.now = std::make_shared<const Forecast>(alone(*s.now, *s.played));
   return drops_saved(s, p);
 }
 

@@ -34,7 +34,6 @@ Json to_json(const Forecast& f) {
     spans.push_back({{"in", s.in},
                      {"out", s.out},
                      {"verdict", verdict_name(s.verdict)},
-                     {"said", s.said},
                      {"drop_probability", s.drop_probability},
                      {"expected_drops", s.expected_drops},
                      {"drops_low", s.drops_low},

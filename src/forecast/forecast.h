@@ -85,7 +85,6 @@ struct Span {
   Cause cause = Cause::none;
   StageCost blame;  ///< the dearest stage
   std::vector<std::string> segments;
-  bool said = false;  ///< each of its frames lies in a run of drops in at least half of the trials
 };
 
 /// From which probability of any drop a span wavers or spills. They follow from what it costs to be wrong:
@@ -109,8 +108,8 @@ struct Forecast {
   std::vector<float> miss;  ///< for each frame of the range
   std::vector<IntervalCost> intervals;
   std::vector<Span> spans;  ///< covering the range
-  /// Frames that lie in a run of drops in at least half of the trials. Unlike the spans that are said, these go on through
-  /// frames that are missing or unseen, as a playout's runs do.
+  /// Frames that lie in a run of drops in at least half of the trials. The spans of these frames are cut where frames are missing
+  /// or unseen. The runs go on through them, as a playout's do.
   std::vector<FrameRange> said_runs;
   bool fully_measured = true;
   double seconds = 0;  ///< that the forecast took

@@ -120,7 +120,7 @@ void set_apart(std::vector<Span>& all, const Forecast& f, Verdict verdict, bool 
     const auto rest = [&](Frames out) {
       if (out <= at) return;
       spans.push_back(span_of({at, out}, f));
-      spans.back().verdict = s.verdict, spans.back().said = s.said;
+      spans.back().verdict = s.verdict;
     };
     for (const FrameRange& u : apart) {
       if (u.out <= at || u.in >= s.out) continue;
@@ -144,7 +144,6 @@ std::vector<Span> spans_that_drop(const Forecast& f) {
   std::vector<Span> all;
   for (const FrameRange& r : f.said_runs) {
     Span s = span_of(r, f);
-    s.said = true;
     if (s.verdict == Verdict::holds) s.verdict = Verdict::wavers;
     all.push_back(std::move(s));
   }

@@ -30,14 +30,14 @@ class Closing : public TheWindow {
   }
   void TearDown() override {
     for (const Job& j : journal_->jobs()) (void)journal_->cancel(j.id);
-    wait_for([&] { return journal_->holder().empty(); }, 60000);
+    wait_for([&] { return journal_->holder().empty(); });
     destroy();
     journal_.reset();
     for (const char* name : {"queue.sqlite", "queue.sqlite-wal", "queue.sqlite-shm"}) fs::remove(data_folder() / name);
   }
   QDialog* box() { return window->findChild<QMessageBox*>("work-left"); }
   void answer(const char* word) {
-    ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 60000));
+    ASSERT_TRUE(wait_for([&] { return box() != nullptr; }));
     for (QPushButton* b : box()->findChildren<QPushButton*>())
       if (b->text() == word) return QTest::mouseClick(b, Qt::LeftButton);
     FAIL() << "no button says " << word;
@@ -59,7 +59,7 @@ class Closing : public TheWindow {
     ASSERT_GT(open_jobs(), 0) << "nothing is left to be done without the window";
     // The window has to know of it, too.
     session->look_at_queue();
-    ASSERT_TRUE(wait_for([&] { return !session->queue().jobs.empty() && session->queue().runs; }, 60000));
+    ASSERT_TRUE(wait_for([&] { return !session->queue().jobs.empty() && session->queue().runs; }));
     if (auto* queue = window->findChild<QueueWindow*>("queue")) queue->close();
   }
   /// The window and all that it holds.
@@ -96,17 +96,17 @@ TEST_F(Closing, TheRendererLivesOnIsKilledAndAllIsDoneAfterTheNextStart) {
   QTest::qWait(200);
   EXPECT_TRUE(window->isVisible());
   window->close();
-  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }));
   EXPECT_THAT(static_cast<QMessageBox*>(box())->text().toStdString(), testing::HasSubstr("of the queue"));
   ASSERT_NO_FATAL_FAILURE(answer("Go on"));
-  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }));
   destroy();
   const std::string renderer = journal_->holder();
   ASSERT_FALSE(renderer.empty()) << "it ended with the window";
   const Frames before = frames_done();
   EXPECT_TRUE(wait_for([&] { return frames_done() > before || open_jobs() == 0; }, 120000)) << "nothing is done without the window";
   ::kill(process_of(renderer), SIGKILL);
-  ASSERT_TRUE(wait_for([&] { return journal_->holder().empty(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return journal_->holder().empty(); }));
   EXPECT_EQ(journal_->check(), "ok");
   ASSERT_GT(open_jobs(), 0) << "all was done before the renderer was killed: the test needs more work";
 
@@ -140,14 +140,14 @@ TEST_F(Closing, TheRendererLivesOnIsKilledAndAllIsDoneAfterTheNextStart) {
 TEST_F(Closing, TheRendererStopsWhereThatIsSaidAndGoesOnAtTheNextStart) {
   queue_and_wait();
   window->close();
-  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }));
   auto* always = box()->findChild<QCheckBox*>();
   ASSERT_TRUE(always);
   always->setChecked(true);
   ASSERT_NO_FATAL_FAILURE(answer("Stop"));
-  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }));
   destroy();
-  EXPECT_TRUE(wait_for([&] { return journal_->holder().empty(); }, 60000)) << "it goes on";
+  EXPECT_TRUE(wait_for([&] { return journal_->holder().empty(); })) << "it goes on";
   EXPECT_EQ(journal_->settings().after_window, QueueSettings::AfterWindow::stop);
   ASSERT_GT(open_jobs(), 0);
   EXPECT_EQ(in(JobState::working), 0) << "what was worked on waits again";
@@ -155,26 +155,26 @@ TEST_F(Closing, TheRendererStopsWhereThatIsSaidAndGoesOnAtTheNextStart) {
   ASSERT_FALSE(HasFatalFailure());
   session->renderer = GCLK_BINARY;
   session->go_on_with_queue();
-  ASSERT_TRUE(wait_for([&] { return !journal_->holder().empty(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !journal_->holder().empty(); }));
   session->look_at_queue();
-  ASSERT_TRUE(wait_for([&] { return session->queue().runs; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->queue().runs; }));
   // It is asked no more.
   window->close();
-  EXPECT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
+  EXPECT_TRUE(wait_for([&] { return !window->isVisible(); }));
   EXPECT_EQ(box(), nullptr);
-  EXPECT_TRUE(wait_for([&] { return journal_->holder().empty(); }, 60000));
+  EXPECT_TRUE(wait_for([&] { return journal_->holder().empty(); }));
 }
 
 TEST_F(Closing, APlanThatTheWindowCarriesOutBecomesJobs) {
   session->carry_out_plan();
-  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }));
   window->close();
-  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return box() != nullptr; }));
   EXPECT_THAT(static_cast<QMessageBox*>(box())->text().toStdString(), testing::HasSubstr("being carried out"));
   ASSERT_NO_FATAL_FAILURE(answer("Go on"));
-  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }));
   EXPECT_EQ(journal_->jobs().empty(), false);
-  EXPECT_TRUE(wait_for([&] { return !journal_->holder().empty() || open_jobs() == 0; }, 60000));
+  EXPECT_TRUE(wait_for([&] { return !journal_->holder().empty() || open_jobs() == 0; }));
 }
 
 TEST_F(Closing, NothingIsAskedWhereNothingIsLeft) {
@@ -193,21 +193,21 @@ TEST_F(Closing, TheQueuesRulesAreSetInItsWindow) {
   auto* when = queue->findChild<QComboBox*>("queue-when");
   auto* idle = queue->findChild<QSpinBox*>("queue-idle");
   // What is set already is shown.
-  ASSERT_TRUE(wait_for([&] { return when->currentText() == "always"; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return when->currentText() == "always"; }));
   EXPECT_FALSE(idle->isVisible()) << "it does not matter then";
   when->setFocus();
   QTest::keyClick(when, Qt::Key_Home);
-  ASSERT_TRUE(wait_for([&] { return journal_->settings().when == QueueSettings::When::idle; }, 60000));
-  ASSERT_TRUE(wait_for([&] { return idle->isVisible(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return journal_->settings().when == QueueSettings::When::idle; }));
+  ASSERT_TRUE(wait_for([&] { return idle->isVisible(); }));
   idle->setFocus();
   idle->selectAll();
   QTest::keyClicks(idle, "90");
   QTest::keyClick(idle, Qt::Key_Tab);
-  EXPECT_TRUE(wait_for([&] { return journal_->settings().idle_s == 90; }, 60000));
+  EXPECT_TRUE(wait_for([&] { return journal_->settings().idle_s == 90; }));
   auto* after = queue->findChild<QComboBox*>("queue-after-window");
   after->setFocus();
   QTest::keyClick(after, Qt::Key_End);
-  EXPECT_TRUE(wait_for([&] { return journal_->settings().after_window == QueueSettings::AfterWindow::stop; }, 60000));
+  EXPECT_TRUE(wait_for([&] { return journal_->settings().after_window == QueueSettings::AfterWindow::stop; }));
   EXPECT_EQ(journal_->settings().idle_s, 90) << "the other settings stay";
   queue->close();
 }

@@ -44,17 +44,17 @@ TEST_F(AtTheStations, ThePlanObeysABanAndForgetsItAgain) {
   const auto has = [&] {
     return std::any_of(session->derived()->plan.remedies.begin(), session->derived()->plan.remedies.end(), [&](const Remedy& r) { return r.id == id; });
   };
-  ASSERT_TRUE(wait_for([&] { return session->current() && !has(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && !has(); }));
   EXPECT_EQ(session->wishes().forbids.count(id), 1u);
   auto* words = window->findChild<QPushButton*>("no-words");
   EXPECT_EQ(words->text(), "Take back 1 word");
   QTest::mouseClick(words, Qt::LeftButton);
-  ASSERT_TRUE(wait_for([&] { return session->current() && has(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && has(); }));
   EXPECT_NEAR(session->derived()->plan.render_seconds, before, 1e-6);
   // Pinned, it says so.
   plan->table()->setCurrentCell(0, 0);
   key(Qt::Key_P, Qt::ShiftModifier);
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.remedies.front().pinned; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.remedies.front().pinned; }));
   session->set_wishes({});
 }
 
@@ -64,12 +64,12 @@ TEST_F(AtTheStations, AClickInTheFrontierChoosesHowMuchTimeIsSpent) {
   const Plan whole = session->derived()->plan;
   ASSERT_GT(whole.frontier.size(), 2u);
   QTest::mouseClick(frontier, Qt::LeftButton, Qt::NoModifier, frontier->place(whole.frontier[1]).toPoint());
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.render_seconds < whole.render_seconds - 1e-6; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.render_seconds < whole.render_seconds - 1e-6; }));
   EXPECT_LE(session->derived()->plan.render_seconds, whole.frontier[1].seconds + 1e-3);
   EXPECT_FALSE(session->derived()->plan.fits);
   EXPECT_THAT(window->findChild<Stations*>()->panel(Station::plan)->sentence().toStdString(), testing::HasSubstr("It does not fit"));
   session->set_wishes({});
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.fits; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.fits; }));
 }
 
 TEST_F(AtTheStations, ADroppedFrameIsWeighedAgainstTheMachinesTimeByKeys) {
@@ -80,11 +80,11 @@ TEST_F(AtTheStations, ADroppedFrameIsWeighedAgainstTheMachinesTimeByKeys) {
   const double before = session->derived()->plan.render_seconds;
   weight->setFocus();
   for (int i = 0; i < 4; ++i) QTest::keyClick(weight, Qt::Key_Left);
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->wishes().drop_seconds == 1.0 && session->derived()->plan.drop_seconds == 1.0; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->wishes().drop_seconds == 1.0 && session->derived()->plan.drop_seconds == 1.0; }));
   EXPECT_LE(session->derived()->plan.render_seconds, before + 1e-6);
   EXPECT_TRUE(said->text().startsWith("1.0 s of the machine's time")) << said->text().toStdString();
   session->set_wishes({});
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.drop_seconds == kNoLimit; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.drop_seconds == kNoLimit; }));
 }
 
 TEST_F(AtTheStations, PartsAreWatchedAtTimesOfTheirOwn) {
@@ -94,10 +94,10 @@ TEST_F(AtTheStations, PartsAreWatchedAtTimesOfTheirOwn) {
   by->selectAll();
   QTest::keyClicks(by, "0-48@9:30, 48-96@10:00");
   QTest::keyClick(by, Qt::Key_Return);
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.reviews.size() == 2; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.reviews.size() == 2; }));
   EXPECT_EQ(session->wishes().reviews.at(1).range, (FrameRange{48, 96}));
   session->set_wishes({});
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.reviews.empty(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.reviews.empty(); }));
 }
 
 TEST_F(AtTheStations, AReviewIsGivenByTheClockAndTheSentenceSaysWhenItIsReady) {
@@ -112,10 +112,10 @@ TEST_F(AtTheStations, AReviewIsGivenByTheClockAndTheSentenceSaysWhenItIsReady) {
   by->selectAll();
   QTest::keyClicks(by, clock_text(std::time(nullptr) + 7200, std::time(nullptr)).substr(clock_text(std::time(nullptr) + 7200, std::time(nullptr)).find_last_of(' ') + 1).c_str());
   QTest::keyClick(by, Qt::Key_Tab);
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.review_at; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->derived()->plan.review_at; }));
   EXPECT_THAT(session->derived()->plan.sentence, testing::HasSubstr("Ready by "));
   session->set_wishes({});
-  ASSERT_TRUE(wait_for([&] { return session->current() && !session->derived()->plan.review_at; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->derived()->plan.review_at; }));
 }
 
 TEST_F(AtTheStations, TheQueueIsOneKeyAwayAndItsJobsAreOrderedPausedAndCancelled) {
@@ -129,30 +129,30 @@ TEST_F(AtTheStations, TheQueueIsOneKeyAwayAndItsJobsAreOrderedPausedAndCancelled
   key(Qt::Key_Q);
   auto* queue = window->findChild<QueueWindow*>("queue");
   ASSERT_TRUE(queue && queue->isVisible());
-  ASSERT_TRUE(wait_for([&] { return queue->table()->rowCount() == 2; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return queue->table()->rowCount() == 2; }));
   EXPECT_THAT(queue->sentence().toStdString(), testing::AllOf(testing::HasSubstr("2 to be done"), testing::HasSubstr("No renderer runs")));
   queue->table()->selectRow(1);
   QTest::mouseClick(queue->findChild<QPushButton*>("queue-first"), Qt::LeftButton);
-  EXPECT_TRUE(wait_for([&] { return queue->table()->item(0, 2)->text() == "Second"; }, 60000));
+  EXPECT_TRUE(wait_for([&] { return queue->table()->item(0, 2)->text() == "Second"; }));
   auto* pause = queue->findChild<QPushButton*>("queue-pause");
   QTest::mouseClick(pause, Qt::LeftButton);
-  EXPECT_TRUE(wait_for([&] { return pause->text() == "Resume the queue"; }, 60000));
+  EXPECT_TRUE(wait_for([&] { return pause->text() == "Resume the queue"; }));
   EXPECT_TRUE(journal.settings().paused);
   QTest::mouseClick(pause, Qt::LeftButton);
-  EXPECT_TRUE(wait_for([&] { return pause->text() == "Pause the queue"; }, 60000));
+  EXPECT_TRUE(wait_for([&] { return pause->text() == "Pause the queue"; }));
   queue->table()->selectRow(0);
   QTest::mouseClick(queue->findChild<QPushButton*>("queue-cancel"), Qt::LeftButton);
-  EXPECT_TRUE(wait_for([&] { return journal.job(second)->state == JobState::cancelled; }, 60000));
+  EXPECT_TRUE(wait_for([&] { return journal.job(second)->state == JobState::cancelled; }));
   queue->close();
   // From every station what is left is in sight, and a click shows it again.
   auto* line = window->findChild<QueueLine*>("queue-line");
-  ASSERT_TRUE(wait_for([&] { return line->isVisible() && line->text().contains("1 left"); }, 60000)) << line->text().toStdString();
+  ASSERT_TRUE(wait_for([&] { return line->isVisible() && line->text().contains("1 left"); })) << line->text().toStdString();
   EXPECT_TRUE(line->text().contains("not running"));
   QTest::mouseClick(line, Qt::LeftButton);
   EXPECT_TRUE(queue->isVisible());
   queue->close();
   for (const Job& left : journal.jobs()) (void)journal.cancel(left.id);
-  EXPECT_TRUE(wait_for([&] { return !line->isVisible(); }, 60000));
+  EXPECT_TRUE(wait_for([&] { return !line->isVisible(); }));
 }
 
 TEST(NewsOfTheQueue, IsToldOnceWhenItHappens) {
@@ -185,7 +185,7 @@ TEST(NewsOfTheQueue, IsToldOnceWhenItHappens) {
 TEST_F(AtTheStations, TheReleaseSaysWhatADeliveryTakesAndRefusesWhatTheGateRefuses) {
   key(Qt::Key_6);
   auto* delivery = window->findChild<DeliveryPanel*>("delivery");
-  ASSERT_TRUE(wait_for([&] { return delivery->said().contains("frames:"); }, 60000)) << delivery->said().toStdString();
+  ASSERT_TRUE(wait_for([&] { return delivery->said().contains("frames:"); })) << delivery->said().toStdString();
   // The stated costs are cards in place of effects, which no delivery can make.
   EXPECT_FALSE(session->derived()->gate.may_deliver());
   EXPECT_FALSE(window->findChild<QPushButton*>("deliver")->isEnabled());
@@ -194,13 +194,13 @@ TEST_F(AtTheStations, TheReleaseSaysWhatADeliveryTakesAndRefusesWhatTheGateRefus
   RowTable* places = window->findChild<Stations*>()->panel(Station::release)->table();
   const auto pictured = [&](int row) { return places->item(row, 0) && places->item(row, 0)->data(Qt::DecorationRole).isValid(); };
   for (int row = 0; row < places->rowCount(); ++row) {
-    ASSERT_TRUE(wait_for([&] { return pictured(row); }, 60000)) << row;
+    ASSERT_TRUE(wait_for([&] { return pictured(row); })) << row;
     EXPECT_GE(places->rowHeight(row), 45) << row;
   }
   const std::string rdd36 = delivery->said().toStdString();
   window->findChild<QComboBox*>("delivery-form")->setCurrentIndex(5);
   EXPECT_EQ(delivery->form(), "vc3-sq");
-  ASSERT_TRUE(wait_for([&] { return delivery->said().toStdString() != rdd36; }, 60000)) << "another form, another size";
+  ASSERT_TRUE(wait_for([&] { return delivery->said().toStdString() != rdd36; })) << "another form, another size";
 }
 
 TEST_F(AtTheStations, WhatStopsTheDeliveryIsPutRightByOneKeyAndOneWord) {
@@ -213,7 +213,7 @@ TEST_F(AtTheStations, WhatStopsTheDeliveryIsPutRightByOneKeyAndOneWord) {
   track.items.insert(track.items.begin(), Gap{12});
   gap->tracks.front() = std::make_shared<Track>(track);
   session->edit(gap, "Twelve frames of black");
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->gate().count(GateKind::gap) == 1; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->gate().count(GateKind::gap) == 1; }));
   key(Qt::Key_A, Qt::ShiftModifier);
   auto* dialog = window->findChild<QDialog*>("who-accepts");
   ASSERT_TRUE(dialog) << "one question for what is left";
@@ -221,16 +221,16 @@ TEST_F(AtTheStations, WhatStopsTheDeliveryIsPutRightByOneKeyAndOneWord) {
   QTest::keyClicks(dialog->findChild<QLineEdit*>("who"), "Ines Tal");
   QTest::keyClicks(dialog->findChild<QLineEdit*>("why"), "it begins in black");
   QTest::mouseClick(dialog->findChild<QPushButton*>("accept"), Qt::LeftButton);
-  ASSERT_TRUE(wait_for([&] { return session->current() && session->gate().may_deliver(); }, 60000)) << session->gate().sentence();
+  ASSERT_TRUE(wait_for([&] { return session->current() && session->gate().may_deliver(); })) << session->gate().sentence();
   EXPECT_EQ(session->gate().count(GateKind::card), 0);
   EXPECT_THAT(session->gate().sentence(), testing::HasSubstr("accepted by hand"));
   // Now it may be left to the queue.
   const auto* queue = window->findChild<QPushButton*>("queue-delivery");
-  ASSERT_TRUE(wait_for([&] { return queue->isVisible() && queue->isEnabled(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return queue->isVisible() && queue->isEnabled(); }));
   const fs::path to = stated().folder / "out" / "kiln.mov";
   session->queue_delivery(QString::fromStdString(to.string()), "vc3-sq");
   auto* delivery = window->findChild<DeliveryPanel*>("delivery");
-  ASSERT_TRUE(wait_for([&] { return delivery->said().contains("of the queue"); }, 60000)) << delivery->said().toStdString();
+  ASSERT_TRUE(wait_for([&] { return delivery->said().contains("of the queue"); })) << delivery->said().toStdString();
   auto journal = *Journal::open();
   const std::vector<Job> jobs = journal.jobs();
   const auto job = std::ranges::find_if(jobs, [](const Job& j) { return j.remedy == "delivery"; });
@@ -238,7 +238,7 @@ TEST_F(AtTheStations, WhatStopsTheDeliveryIsPutRightByOneKeyAndOneWord) {
   EXPECT_EQ(job->what, "kiln.mov");
   EXPECT_TRUE(*journal.cancel(job->id));
   while (session->timeline() != before) session->undo();
-  ASSERT_TRUE(wait_for([&] { return session->current(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current(); }));
 }
 
 TEST_F(AtTheStations, APlaybackScaleIsChosenInTheMenuAndNeverReachesTheDelivery) {
@@ -250,7 +250,7 @@ TEST_F(AtTheStations, APlaybackScaleIsChosenInTheMenuAndNeverReachesTheDelivery)
   };
   choose("1/4");
   ASSERT_TRUE(wait_for(
-      [&] { return session->current() && session->derived()->view.played->options().scale == 4; }, 60000));
+      [&] { return session->current() && session->derived()->view.played->options().scale == 4; }));
   EXPECT_EQ(session->derived()->view.delivered->options().scale, 1);
   EXPECT_EQ(session->derived()->view.delivered->fingerprint(10), delivered);
   EXPECT_EQ(session->derived()->view.played->width() * 4, session->derived()->view.delivered->width());
@@ -260,7 +260,7 @@ TEST_F(AtTheStations, APlaybackScaleIsChosenInTheMenuAndNeverReachesTheDelivery)
   ASSERT_TRUE(scales);
   scales->actions().front()->trigger();
   ASSERT_TRUE(wait_for(
-      [&] { return session->current() && session->derived()->view.played->options().scale == 1; }, 60000));
+      [&] { return session->current() && session->derived()->view.played->options().scale == 1; }));
 }
 
 TEST_F(AtTheStations, AMediumSaysWhatItsCopiesWouldBring) {
@@ -270,7 +270,7 @@ TEST_F(AtTheStations, AMediumSaysWhatItsCopiesWouldBring) {
   StationPanel* panel = stations->panel(Station::timeline);
   panel->table()->setFocus();
   panel->table()->selectRow(0);
-  ASSERT_TRUE(wait_for([&] { return panel->sentence().contains("light copy") && panel->sentence().contains("1/2 size"); }, 60000)) << panel->sentence().toStdString();
+  ASSERT_TRUE(wait_for([&] { return panel->sentence().contains("light copy") && panel->sentence().contains("1/2 size"); })) << panel->sentence().toStdString();
   EXPECT_THAT(panel->sentence().toStdString(), testing::HasSubstr("hides detail, noise and fine keys"));
   EXPECT_TRUE(panel->sentence().startsWith("The Kiln Year")) << "below what is said of the timeline";
 }
@@ -282,7 +282,7 @@ TEST_F(AtTheStations, AnglesAreOpenedSideBySideInANewFileOnly) {
   const QString file = dir.filePath("angles.otio");
   const std::string one = session->derived()->view.played->segments().front()->segment->id;
   session->open_angles(one, file);
-  ASSERT_TRUE(wait_for([&] { return !said.isEmpty(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !said.isEmpty(); }));
   EXPECT_TRUE(said.contains("angle")) << said.toStdString();
   EXPECT_FALSE(QFile::exists(file));
   QObject::disconnect(c);

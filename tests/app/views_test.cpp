@@ -493,11 +493,11 @@ TEST_F(Views, KeysStepFromCutToCutAndBypassTheDearestEffect) {
   const std::string effect = dearest->effect;
   skyline->setFocus();
   key(Qt::Key_B);
-  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current() && !session->timeline()->slips.empty(); }));
   EXPECT_TRUE(bypassed(*session->timeline(), worst.segment, effect));
   key(Qt::Key_B);
   ASSERT_TRUE(wait_for(
-      [&] { return session->current() && !bypassed(*session->timeline(), worst.segment, effect); }, 60000));
+      [&] { return session->current() && !bypassed(*session->timeline(), worst.segment, effect); }));
 }
 
 }  // namespace

@@ -106,7 +106,8 @@ class Watchdog {
   std::thread thread_;
 };
 
-inline bool wait_for(const std::function<bool()>& done, int ms) {
+/// Whether it happens in time. No test says how fast: a minute is for what never happens.
+inline bool wait_for(const std::function<bool()>& done, int ms = 60000) {
   QElapsedTimer t;
   t.start();
   while (!done()) {
@@ -163,7 +164,7 @@ class TheWindow : public testing::Test {
     ASSERT_TRUE(QTest::qWaitForWindowExposed(window.get()));
     window->activateWindow();
     session->open(QString::fromStdString(file.string()));
-    ASSERT_TRUE(wait_for([&] { return session->has_timeline(); }, 60000));
+    ASSERT_TRUE(wait_for([&] { return session->has_timeline(); }));
     ASSERT_TRUE(settled(120000));
     skyline = window->findChild<Skyline*>("skyline");
     ASSERT_TRUE(skyline);

@@ -48,7 +48,7 @@ TEST_F(Unsaved, ChangesAreAskedAboutBeforeClosing) {
   EXPECT_EQ(asked, 1);
   window->ask_unsaved = [&] { return ++asked, QMessageBox::Save; };
   window->close();
-  EXPECT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
+  EXPECT_TRUE(wait_for([&] { return !window->isVisible(); }));
   EXPECT_EQ(in_file(), 1.5);
   EXPECT_EQ(asked, 2);
 }
@@ -58,7 +58,7 @@ TEST_F(Unsaved, TheNewestStateWinsHoweverManySavesAreAskedFor) {
   change(1.77);
   window->ask_unsaved = [] { return QMessageBox::Save; };
   window->close();
-  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !window->isVisible(); }));
   EXPECT_EQ(in_file(), 1.77);
 }
 
@@ -69,24 +69,24 @@ TEST_F(Unsaved, AFileThatSomebodyElseChangedIsNotOverwrittenUnasked) {
   int asked = 0;
   window->ask_outside = [&] { return ++asked, QMessageBox::Cancel; };
   key(Qt::Key_S, Qt::ControlModifier);
-  ASSERT_TRUE(wait_for([&] { return asked == 1; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return asked == 1; }));
   EXPECT_EQ(*read_file(file), theirs);
   EXPECT_TRUE(session->changed());
   window->ask_outside = [&] { return ++asked, QMessageBox::Save; };
   key(Qt::Key_S, Qt::ControlModifier);
-  ASSERT_TRUE(wait_for([&] { return !session->changed(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !session->changed(); }));
   EXPECT_EQ(in_file(), 1.5);
 }
 
 TEST_F(Unsaved, EditsAreKeptForACrashAndOfferedAtTheNextStart) {
   EXPECT_TRUE(copies().empty());
   change(1.62);
-  ASSERT_TRUE(wait_for([&] { return copies().size() == 1; }, 60000)) << "within ten seconds of an edit";
+  ASSERT_TRUE(wait_for([&] { return copies().size() == 1; })) << "within ten seconds of an edit";
   // The program is killed: nothing of it is left but this copy, of a process that is gone.
   const fs::path copy = copies()[0];
   Json j = Json::parse(*read_file(copy));
   session->give_up_edits();
-  ASSERT_TRUE(wait_for([&] { return copies().empty(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return copies().empty(); }));
   window.reset(), session.reset();
   const std::string own = own_process();
   j["process"] = own.substr(0, own.rfind(' ')) + " 1";
@@ -102,17 +102,17 @@ TEST_F(Unsaved, EditsAreKeptForACrashAndOfferedAtTheNextStart) {
   window->ask_recover = [&] { return ++asked, QMessageBox::Open; };
   window->show();
   session->look_for_recovery();
-  ASSERT_TRUE(wait_for([&] { return session->has_timeline(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->has_timeline(); }));
   EXPECT_EQ(asked, 1);
   EXPECT_EQ(number_or(find_segment(*session->timeline(), "ky-03")->stack.back().params, "saturation", 0), 1.62);
   EXPECT_TRUE(session->changed()) << "it is not saved yet";
   EXPECT_EQ(session->file().toStdString(), file.string());
-  ASSERT_TRUE(wait_for([&] { return !fs::exists(left); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !fs::exists(left); }));
   EXPECT_EQ(copies().size(), 1u) << "this program keeps a copy of its own";
   session->save(session->file());
-  ASSERT_TRUE(wait_for([&] { return !session->changed(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !session->changed(); }));
   EXPECT_EQ(in_file(), 1.62);
-  EXPECT_TRUE(wait_for([&] { return copies().empty(); }, 60000)) << "what is saved needs no copy";
+  EXPECT_TRUE(wait_for([&] { return copies().empty(); })) << "what is saved needs no copy";
 }
 
 // ---- Work that makes way --------------------------------------------------------------------------------
@@ -131,7 +131,7 @@ TEST_F(TheWindow, AStopIsNeverLostWhileARenderWaitsInLine) {
   const Frames planned = session->derived()->plan.frames;
   const fs::path folder = session->stores().options.shelf;
   session->carry_out_plan();
-  ASSERT_TRUE(wait_for([&] { return session->work().share > 0; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->work().share > 0; }));
   window.reset(), session.reset();
   EXPECT_LT((*Shelf::open(folder))->look({Selection::What::all, "", 0, {}}).frames, planned);
 }
@@ -144,7 +144,7 @@ TEST_F(TheWindow, ARenderMakesWayForPlaybackAndGoesOnWithTheAcceptedPlan) {
   // It stands still while this plays.
   session->play({0, 24}, PlayMode::on_the_clock);
   ASSERT_TRUE(session->playing());
-  ASSERT_TRUE(wait_for([&] { return session->play_state().frame > 2; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->play_state().frame > 2; }));
   const int at_the_start = static_cast<int>(session->stores().shelf->chunks());
   // Meanwhile a segment outside the accepted plan is changed, and the plan of now is another one.
   session->edit(with_bypass(*session->timeline(), kHeaviest, std::string(kHeaviest) + "-stated", true, "now"),
@@ -157,9 +157,9 @@ TEST_F(TheWindow, ARenderMakesWayForPlaybackAndGoesOnWithTheAcceptedPlan) {
       outside = s->segment->id;
   ASSERT_FALSE(outside.empty());
   session->edit(with_param(*session->timeline(), outside, outside + "-grade", "saturation", 1.3), "Grade");
-  ASSERT_TRUE(wait_for([&] { return !session->playing(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !session->playing(); }));
   EXPECT_EQ(static_cast<int>(session->stores().shelf->chunks()), at_the_start);
-  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }));
   ASSERT_TRUE(settled(240000));
   for (const FrameRange& r : accepted)
     for (Frames f = r.in; f < r.out; ++f)
@@ -168,26 +168,26 @@ TEST_F(TheWindow, ARenderMakesWayForPlaybackAndGoesOnWithTheAcceptedPlan) {
 
 TEST_F(TheWindow, OpeningAnotherTimelineEndsTheRenderOfTheOldOne) {
   session->carry_out_plan();
-  ASSERT_TRUE(wait_for([&] { return session->work().share > 0; }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->work().share > 0; }));
   session->play({0, 12}, PlayMode::on_the_clock);  // it would resume afterwards
   session->open(QString::fromStdString((stated().folder / "effects-reel.otio").string()));
-  ASSERT_TRUE(wait_for([&] { return session->timeline() && !find_segment(*session->timeline(), kHeaviest); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->timeline() && !find_segment(*session->timeline(), kHeaviest); }));
   EXPECT_FALSE(wait_for([&] { return session->work().kind == Work::Kind::rendering; }, 3000));
   EXPECT_FALSE(session->playing());
   EXPECT_FALSE(session->playout()) << "a playout of the old one is not the new one's";
 }
 
 TEST_F(TheWindow, MeasuringKeepsTheForecastOfTheChosenSeat) {
-  ASSERT_TRUE(wait_for([&] { return !session->other_seats().empty(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return !session->other_seats().empty(); }));
   session->measure_again();
   session->forecast_on(0);
-  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 0 && session->current(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == 0 && session->current(); }));
   ASSERT_TRUE(wait_for([&] { return session->work().kind == Work::Kind::none; }, 90000));
-  ASSERT_TRUE(wait_for([&] { return session->current(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->current(); }));
   EXPECT_TRUE(QString::fromStdString(session->derived()->plan.sentence).startsWith("On '"))
       << session->derived()->plan.sentence;
   session->forecast_on(-1);
-  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }, 60000));
+  ASSERT_TRUE(wait_for([&] { return session->elsewhere() == -1 && session->current(); }));
 }
 
 // ---- The interface thread -------------------------------------------------------------------------------
@@ -213,14 +213,14 @@ TEST(TheInterfaceThread, IsSeenWhenItWaits) {
   Watchdog dog(&here);
   const auto longest = [&](const std::function<void()>& busy) {
     // It knows whom to look at from the first answer on.
-    wait_for([&] { return !dog.take().empty(); }, 60000);
+    wait_for([&] { return !dog.take().empty(); });
     busy();
     double blocked = 0;
     std::size_t answers = 0;  // the first may still be of before
     wait_for([&] {
       for (const auto& a : dog.take()) blocked = std::max(blocked, a.blocked_ms), ++answers;
       return answers >= 2;
-    }, 60000);
+    });
     return blocked;
   };
   // Until it was looked at so often, a millisecond apart at least: a watchdog that is held up looks less often.

@@ -120,7 +120,7 @@ Forecast called(Frames length, const std::vector<FrameRange>& spans) {
   f.range = {0, length}, f.rate = {24, 1};
   for (const FrameRange& r : spans) {
     Span s;
-    s.in = r.in, s.out = r.out, s.verdict = Verdict::spills, s.drop_probability = 1, s.said = true,
+    s.in = r.in, s.out = r.out, s.verdict = Verdict::spills, s.drop_probability = 1,
     s.expected_drops = static_cast<double>(r.length()) / 2;
     f.expected_drops += s.expected_drops;
     f.spans.push_back(s);

@@ -109,7 +109,7 @@ TEST_F(WhatIf, OwnDropsAreSaidOfTheTimelineAlone) {
   ASSERT_GT(without.expected_drops, 5);
   EXPECT_GT(all.expected_drops, without.expected_drops + 10);
   EXPECT_EQ(own.miss, without.miss);
-  EXPECT_DOUBLE_EQ(held_against(all, {}, *program_).expected, without.expected_drops);
+  EXPECT_DOUBLE_EQ(held_against(all, own, {}, *program_).expected, without.expected_drops);
   ASSERT_EQ(own.spans.size(), without.spans.size());
   for (std::size_t i = 0; i < own.spans.size(); ++i) EXPECT_EQ(own.spans[i].in, without.spans[i].in);
 }
