@@ -147,7 +147,9 @@ void Draws::reach(StepOf<double>& s, Frames last, Frames n, std::uint64_t draw) 
   const CostPool& pool = model_.pools[stretch_->pool];
   const bool enters = last < stretch_->in && stretch_->entry;
   const Frames skipped = n - std::max(last + 1, stretch_->in);
-  const Frames wanting = enters ? pool.neighbours : std::min<Frames>(pool.neighbours, skipped);
+  // Where the frame before was made of the same segment, a skip before the change counts like one after it.
+  const Frames left_none = last >= stretch_->in ? skipped : stretch_->entry_neighbours > 0 ? skipped + stretch_->entry_neighbours : n - last - 1;
+  const Frames wanting = std::min<Frames>(pool.neighbours, left_none);
   Frames decoded = between_ ? std::min(kMostCatchUp, skipped) : wanting;
   double opening = 0;
   if (enters) {

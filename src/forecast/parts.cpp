@@ -118,34 +118,58 @@ bool has_long_gop(const Program& program, const CompiledInterval& interval, cons
   return is;
 }
 
+/// The effects of a stack that are in what is fetched of it.
+int rendered_effects(const TapUse* tap) { return tap && tap->kind == TapKind::stack ? tap->after : 0; }
+
+/// Calls `see(segment, j, tap)` for each segment of an interval whose effect j looks at neighbours that are made; `tap`: what is
+/// fetched of it, or null.
+template <class F>
+void each_window(const CompiledInterval& interval, const TapPattern& taps, const F& see) {
+  for (const CompiledLayer& l : interval.layers)
+    for (const CompiledSegment* s : {l.from.get(), l.to.get()}) {
+      const int j = s ? s->last_temporal(s->effects.size()) : -1;
+      if (j < 0) continue;
+      const TapUse* tap = tap_in(taps, use_of({}, *s));
+      if (rendered_effects(tap) <= j) see(*s, j, tap);
+    }
+}
+
 /// The neighbours that an effect of some layer looks at, the most of all, and what making one takes: the
 /// content and the effects below that one. `ms` gives a stage's cost.
 template <class F>
 std::pair<int, double> neighbours_in(const Program& program, const CompiledInterval& interval, const TapPattern& taps, F&& ms) {
   int most = 0;
   double cost = 0;
-  for (const CompiledLayer& l : interval.layers)
-    for (const CompiledSegment* s : {l.from.get(), l.to.get()}) {
-      const int j = s ? s->last_temporal(s->effects.size()) : -1;
-      if (j < 0) continue;
-      const TapUse* tap = tap_in(taps, use_of({}, *s));
-      const int rendered = tap && tap->kind == TapKind::stack ? tap->after : 0;
-      if (rendered > j) continue;
-      // Of pictures that stay, every second frame may see one more than the others.
-      const Frames middle = (interval.in + interval.out) / 2;
-      for (const Frames f : {middle, std::min(middle + 1, interval.out - 1)})
-        most = std::max(most, program.window_pictures(*s, f, static_cast<std::size_t>(j)).others);
-      if (tap && tap->kind != TapKind::source) {
-        for (const StageRef& r : program.rendered_stages(*tap))
-          if (r.in_order == 0) cost += ms(r);
-      } else {
-        cost += ms(s->convert);
-        if (s->content == Content::source && s->decode.in_order == 0) cost += ms(s->decode);
-      }
-      for (int i = rendered; i < j; ++i)
-        cost += ms(s->effects[static_cast<std::size_t>(i)].stage_at(interval.in - s->in));
+  each_window(interval, taps, [&](const CompiledSegment& s, int j, const TapUse* tap) {
+    // Of pictures that stay, every second frame may see one more than the others.
+    const Frames middle = (interval.in + interval.out) / 2;
+    for (const Frames f : {middle, std::min(middle + 1, interval.out - 1)})
+      most = std::max(most, program.window_pictures(s, f, static_cast<std::size_t>(j)).others);
+    if (tap && tap->kind != TapKind::source) {
+      for (const StageRef& r : program.rendered_stages(*tap))
+        if (r.in_order == 0) cost += ms(r);
+    } else {
+      cost += ms(s.convert);
+      if (s.content == Content::source && s.decode.in_order == 0) cost += ms(s.decode);
     }
+    for (int i = rendered_effects(tap); i < j; ++i)
+      cost += ms(s.effects[static_cast<std::size_t>(i)].stage_at(interval.in - s.in));
+  });
   return {most, cost};
+}
+
+/// The neighbours that a part's first frame has to make: of segments that the part before has not made. A source that
+/// begins there has none before it.
+int neighbours_at_entry(const Program& program, const Alike& part, const Alike* before) {
+  const auto interval_of = [&](const Alike& a) -> const CompiledInterval& { return program.intervals()[static_cast<std::size_t>(a.interval)]; };
+  std::set<const CompiledSegment*> made;
+  if (before && is_live(*before) && before->interval >= 0)
+    each_window(interval_of(*before), before->taps, [&](const CompiledSegment& s, int, const TapUse*) { made.insert(&s); });
+  int most = 0;
+  each_window(interval_of(part), part.taps, [&](const CompiledSegment& s, int j, const TapUse*) {
+    if (!made.contains(&s)) most = std::max(most, program.window_pictures(s, part.in, static_cast<std::size_t>(j)).others);
+  });
+  return most;
 }
 
 /// Gathers pools of costs, each kind of frame once.
@@ -313,7 +337,8 @@ Model model_of_parts(const Program& program, const CostBook& book, const std::ve
           {in, out, e.pool, entry,
            entry
                ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(part.interval)], part.in, part.taps)
-               : 0});
+               : 0,
+           true, neighbours_at_entry(program, part, before)});
     }
     before = &part;
   }

@@ -27,6 +27,7 @@ struct CostStretch {
   bool entry = true;        ///< its first frame has to open and seek
   Frames entry_frames = 0;  ///< frames to decode before the first one, from the key frame on
   bool opens = true;        ///< false: whatever it enters is open already
+  int entry_neighbours = 0;  ///< pictures of neighbours that its first frame has to make when it comes after the frame before
   friend bool operator==(const CostStretch&, const CostStretch&) = default;
 };
 

@@ -153,9 +153,10 @@ class PacerOf {
   /// known beforehand; the same ones at every call.
   GC_INLINE Start next(Real free_ms, Kinds kinds) {
     enter(last_ + 1.0, always<Real>(), kinds);
-    Real n = on_grid(last_ + 1.0);
+    // A slow cadence must not step over a cheaper kind: its first frame is looked at by its own figures.
+    Real n = lesser(on_grid(last_ + 1.0), leave_);
     for (Truth again = enter(n, always<Real>(), kinds); any(again); again = enter(n, again, kinds))
-      n = choose(again, on_grid(n), n);
+      n = choose(again, lesser(on_grid(n), leave_), n);
     Real at = greater(free_ms, due(n) - horizon_ms(n));
     const Real slack = due(n) - at - need_ms(n);
     const Truth behind = slack < 0.0;
@@ -166,11 +167,10 @@ class PacerOf {
       if (any(changes)) set_cadence(changes, can);
     }
     if (any(behind)) {
-      n = choose(behind, on_grid(first_in_time(free_ms)), n);
-      // The frame may lie in a cheaper kind, of which an earlier one can still arrive: look again from that kind's
-      // first frame on.
+      // What is known of this kind says nothing beyond its end: each kind is looked at in turn, from its first frame on.
+      n = choose(behind, lesser(on_grid(first_in_time(free_ms)), leave_), n);
       for (Truth again = enter(n, behind, kinds); any(again); again = enter(n, again, kinds))
-        n = choose(again, on_grid(first_in_time(free_ms)), n);
+        n = choose(again, lesser(on_grid(first_in_time(free_ms)), leave_), n);
       at = choose(behind, greater(free_ms, due(n) - horizon_ms(n)), at);
     }
     if (const Truth climbs = ahead & (cadence_ > 0.0) & (slack > 0.5 * pace_.horizon * pace_.period_ms);

@@ -92,7 +92,11 @@ Judged SimulationJudge::play(std::size_t first, std::size_t last, const std::vec
       CostStretch cut = s;
       cut.in = std::max(s.in, part.in), cut.out = std::min(s.out, part.out);
       // Within one and the same stretch nothing is entered anew; where the way changes it is.
-      if (cut.in > s.in) cut.entry = before != c.model.get(), cut.entry_frames = 0;
+      if (cut.in > s.in) {
+        const bool anew = before != c.model.get();
+        cut.entry = anew, cut.entry_frames = 0;
+        cut.entry_neighbours = anew ? c.model->pools[s.pool].neighbours : 0;
+      }
       const auto [it, fresh] = pools.try_emplace({c.model.get(), s.pool}, static_cast<std::uint32_t>(model.pools.size()));
       if (fresh) model.pools.push_back(c.model->pools[s.pool]);
       cut.pool = it->second, cut.in -= at.in, cut.out -= at.in;

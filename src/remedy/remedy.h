@@ -140,7 +140,8 @@ class SupposedSeals : public SealLookup {
   absl::flat_hash_map<Hash128, SealHit, std::hash<Hash128>> names_;
 };
 
-/// The route with everything of these intervals looked up anew: of each one a frame in its middle stands for all.
+/// The route with everything of these intervals looked up anew: of each one a frame in its middle stands for all that do not
+/// look beyond the ends of a segment.
 /// `suppose` names what there would be for a frame.
 Route with_supposed(const Situation& s, FrameRange range,
                     const std::function<void(SupposedSeals& seals, Frames frame)>& suppose);

@@ -33,6 +33,16 @@ std::optional<SealHit> SupposedSeals::find(const Hash128& name) const {
   return shelf_ ? shelf_->find(name) : std::nullopt;
 }
 
+namespace {
+
+/// Whether an effect looks from a frame beyond the ends of its segment, where less of it may be rendered.
+bool looks_beyond(const CompiledInterval& interval, Frames frame) {
+  const auto looks = [&](const CompiledSegmentPtr& c) { return c && (frame - c->window.before < c->in || frame + c->window.after >= c->out); };
+  return std::ranges::any_of(interval.layers, [&](const CompiledLayer& l) { return looks(l.from) || looks(l.to); });
+}
+
+}  // namespace
+
 Route with_supposed(const Situation& s, FrameRange range,
                     const std::function<void(SupposedSeals& seals, Frames frame)>& suppose) {
   Route route = s.route;
@@ -40,16 +50,21 @@ Route with_supposed(const Situation& s, FrameRange range,
   for (const CompiledInterval& i : s.played->intervals()) {
     const FrameRange part{std::max(i.in, range.in), std::min(i.out, range.out)};
     if (part.length() <= 0) continue;
-    SupposedSeals seals(s.shelf);
+    const auto look = [&](Frames frame) {
+      SupposedSeals seals(s.shelf);
+      suppose(seals, frame);
+      return s.played->recipe(frame, &seals);
+    };
     const Frames middle = part.in + part.length() / 2;
-    suppose(seals, middle);
-    const FrameRecipe recipe = s.played->recipe(middle, &seals);
-    const TapPattern taps = recipe.pattern();
+    std::optional<FrameRecipe> usual;
     for (Frames f = part.in; f < part.out; ++f) {
       const auto n = static_cast<std::size_t>(f);
       if (route[n] == FrameState::sealed) continue;
+      const bool alone = looks_beyond(i, f);
+      if (!alone && !usual) usual = look(looks_beyond(i, middle) ? f : middle);
+      const FrameRecipe recipe = alone ? look(f) : *usual;
       if (recipe.seal) route.set(n, FrameState::sealed);
-      else if (!taps.empty()) route.set(n, FrameState::half, taps);
+      else if (const TapPattern taps = recipe.pattern(); !taps.empty()) route.set(n, FrameState::half, taps);
     }
   }
   return route;

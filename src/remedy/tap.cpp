@@ -27,6 +27,8 @@ class TapCache : public RemedyKind {
         const double ms = mean_stage_ms(*s.notebook, e.stage);
         if (ms > most) most = ms, dearest = i + 1;
       }
+      // An effect that looks at neighbours is kept too: what is kept has none beyond the segment's ends.
+      if (dearest > 0) dearest = std::max(dearest, static_cast<std::size_t>(c->last_temporal(c->effects.size()) + 1));
       // What would be cached below nothing is a pre-render.
       if (dearest == 0 || dearest == c->effects.size()) continue;
       all.push_back(of(s, {c}, dearest, fmt::format("tap:{}:{}", c->segment->id, dearest), ""));

@@ -237,6 +237,21 @@ TEST(Simulator, ASourceIsOpenedAheadInWhatTheFramesBeforeItLeave) {
   EXPECT_GT(at_the_cut(m), at_the_cut(heavy)) << "busy programs leave a quarter, and what is left takes twice as long";
 }
 
+// A segment's first frame makes the neighbours that its content has there, and one that goes on over a change above it makes none anew.
+TEST(Simulator, TheFirstFrameOfASegmentMakesTheNeighboursThatThereAre) {
+  Model m = constant(0, 12, 200, 1, 3);
+  m.pools.push_back({{{0, 12}}, {}, false});
+  m.pools[1].neighbours = 6, m.pools[1].neighbour_ms = 30;
+  m.stretches = {{0, 100, 0, false, 0}, {100, 200, 1, true, 0}};
+  const auto at_the_cut = [&](int made) {
+    m.stretches[1].entry_neighbours = made;
+    return simulate(m, 1, 1).drops(90, 140)[0];
+  };
+  EXPECT_EQ(at_the_cut(0), 0u);
+  EXPECT_EQ(at_the_cut(2), 0u) << "60 ms, and three frames made ahead hide as much";
+  EXPECT_GE(at_the_cut(6), 1u) << "180 ms";
+}
+
 // What an edit changes before a cut changes what is left for opening its source.
 TEST(Simulator, WhatIsOpenedAfterAnEditIsSimulatedAgain) {
   Model was = constant(0, 12, 4000, 1, 3);

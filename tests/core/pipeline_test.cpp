@@ -335,6 +335,28 @@ TEST(Pacing, KnownChangesOfCostAreFollowedAtTheirFirstFrame) {
   }
 }
 
+// What a heavy segment takes says nothing of the short light ones after it, of which each is a kind of its own.
+TEST(Pacing, NoLightSegmentAfterAHeavyOneIsSteppedOver) {
+  const std::vector<CostKind> kinds{{0, 10, 1, {}}, {24, 2000, 50, {}}, {31, 5, 0, {}}, {34, 6, 0, {}}, {40, 5, 0, {}}, {90, 6, 0, {}}};
+  Pacer pacer({2, 12, 40});
+  double free[2] = {0, 0};
+  std::set<std::int64_t> in_time;
+  for (std::int64_t last = -1; last < 120;) {
+    double& w = free[1] < free[0] ? free[1] : free[0];
+    const FrameStart s = pacer.next(w, kinds);
+    const double cost = s.frame < 24 ? 10 : s.frame < 31 ? 2000 : 6;
+    w = std::max(w, s.at_ms) + cost;
+    if (w <= static_cast<double>(s.frame) * 40) in_time.insert(s.frame);
+    pacer.finished({0, 0, cost, s.kind});
+    last = s.frame;
+  }
+  // Two frames of the heavy one are under way, from half a second before it on: 1.5 s of light ones are over when they are done.
+  const auto light = std::ranges::find_if(in_time, [](std::int64_t f) { return f >= 31; });
+  ASSERT_NE(light, in_time.end());
+  EXPECT_LE(*light, 24 + 2000 / 40 + 2);
+  for (std::int64_t f = *light; f < 120; ++f) EXPECT_TRUE(in_time.contains(f)) << f;
+}
+
 // A frame with four neighbours of 90 ms each, 100 ms besides: making every second frame costs as much as
 // making all of them; the rule has to skip far to gain anything.
 TEST(Pacing, SkippingThatCostsWhatItSavesIsNotDoneByHalves) {

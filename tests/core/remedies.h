@@ -24,7 +24,7 @@ class AllKinds : public testing::Test {
     b.track("V1").segment("a", "m", 5, 24, {blur("soft", 3), heavy, cdl("grade", 1.2)}).segment("c", "m", 30, 24, {cdl("g2", 1.1)});
     b.track("V2").use("c1", "comp", 24).use("c2", "comp", 24);
     auto t = std::make_shared<Timeline>(*b.done());
-    t->cards["Slow spell"] = {150, 320, 180, "processor"};
+    t->cards["Slow spell"] = {200, 320, 180, "processor"};
     timeline_ = t;
     DeskOptions o;
     o.shelf = dir_ / "shelf", o.notebook = dir_ / "notebook.sqlite", o.workers = 2, o.settings = {};
