@@ -134,42 +134,48 @@ void each_window(const CompiledInterval& interval, const TapPattern& taps, const
     }
 }
 
-/// The neighbours that an effect of some layer looks at, the most of all, and what making one takes: the
-/// content and the effects below that one. `ms` gives a stage's cost.
+/// Pictures besides its own that a frame needs, and what one more takes where all frames before it are made.
+struct Neighbours {
+  int count = 0;
+  double ms = 0;
+};
+
+/// What it takes to have what a segment's effects start from, once it is read: decoding by the worker, converting.
 template <class F>
-std::pair<int, double> neighbours_in(const Program& program, const CompiledInterval& interval, const TapPattern& taps, F&& ms) {
-  int most = 0;
-  double cost = 0;
-  each_window(interval, taps, [&](const CompiledSegment& s, int j, const TapUse* tap) {
-    // Of pictures that stay, every second frame may see one more than the others.
-    const Frames middle = (interval.in + interval.out) / 2;
-    for (const Frames f : {middle, std::min(middle + 1, interval.out - 1)})
-      most = std::max(most, program.window_pictures(s, f, static_cast<std::size_t>(j)).others);
-    if (tap && tap->kind != TapKind::source) {
-      for (const StageRef& r : program.rendered_stages(*tap))
-        if (r.in_order == 0) cost += ms(r);
-    } else {
-      cost += ms(s.convert);
-      if (s.content == Content::source && s.decode.in_order == 0) cost += ms(s.decode);
-    }
-    for (int i = rendered_effects(tap); i < j; ++i)
-      cost += ms(s.effects[static_cast<std::size_t>(i)].stage_at(interval.in - s.in));
-  });
-  return {most, cost};
+double content_ms(const Program& program, const CompiledSegment& s, const TapUse* tap, const F& ms) {
+  double all = 0;
+  if (tap && tap->kind != TapKind::source) {
+    for (const StageRef& r : program.rendered_stages(*tap))
+      if (r.in_order == 0) all += ms(r);
+    return all;
+  }
+  return ms(s.convert) + (s.content == Content::source && s.decode.in_order == 0 ? ms(s.decode) : 0);
 }
 
-/// The neighbours that a part's first frame has to make: of segments that the part before has not made. A source that
-/// begins there has none before it.
-int neighbours_at_entry(const Program& program, const Alike& part, const Alike* before) {
-  const auto interval_of = [&](const Alike& a) -> const CompiledInterval& { return program.intervals()[static_cast<std::size_t>(a.interval)]; };
-  std::set<const CompiledSegment*> made;
-  if (before && is_live(*before) && before->interval >= 0)
-    each_window(interval_of(*before), before->taps, [&](const CompiledSegment& s, int, const TapUse*) { made.insert(&s); });
+/// Of a segment whose effect j looks at neighbours. Where effects below look at neighbours too, a picture for the upper one takes as
+/// many of those below as the windows reach together: each level has a count of its own. All of them are told as one that takes
+/// the same for one frame skipped, and for so many that nothing is left. `ms` gives a stage's cost.
+template <class F>
+Neighbours neighbours_of(const Program& program, const CompiledSegment& s, Frames frame, int j, const TapUse* tap, const F& ms) {
+  const int rendered = rendered_effects(tap);
+  std::set<Frames> frames{frame};
+  double once = 0, all = 0;
   int most = 0;
-  each_window(interval_of(part), part.taps, [&](const CompiledSegment& s, int j, const TapUse*) {
-    if (!made.contains(&s)) most = std::max(most, program.window_pictures(s, part.in, static_cast<std::size_t>(j)).others);
-  });
-  return most;
+  for (int below; j >= rendered; j = below) {
+    const Window& window = s.effects[static_cast<std::size_t>(j)].window;
+    std::set<Frames> seen;
+    std::set<Hash128> pictures;
+    for (const Frames f : frames)
+      for (int d = -window.before; d <= window.after; ++d) seen.insert(s.neighbour(f, d, program.timeline()->rate));
+    for (const Frames f : seen) pictures.insert(program.stack_key(s, f, static_cast<std::size_t>(j)));
+    below = s.last_temporal(static_cast<std::size_t>(j));
+    double cost = below < rendered ? content_ms(program, s, tap, ms) : 0;
+    for (int i = std::max(rendered, below); i < j; ++i) cost += ms(s.effects[static_cast<std::size_t>(i)].stage_at(frame - s.in));
+    const auto others = static_cast<int>(pictures.size()) - 1;
+    once += others > 0 ? cost : 0, all += others * cost, most = std::max(most, others);
+    frames = std::move(seen);
+  }
+  return {once > 0 ? static_cast<int>(std::lround(all / once)) : most, once};
 }
 
 /// Gathers pools of costs, each kind of frame once.
@@ -186,6 +192,18 @@ class Pools {
     return entry(taps.empty() ? program_.sealed_stages() : program_.stages(0, taps), false, -1, taps);
   }
   const PoolEntry& remembered() { return entry({program_.display_stage()}, false, -2, {}); }
+  /// The neighbours that a part's first frame has to make: of segments that the part before has not made. A source that
+  /// begins there has none before it.
+  int neighbours_at_entry(const Alike& part, const Alike* before) {
+    std::set<const CompiledSegment*> made;
+    if (before && is_live(*before) && before->interval >= 0)
+      each_window(program_.intervals()[static_cast<std::size_t>(before->interval)], before->taps, [&](const CompiledSegment& s, int, const TapUse*) { made.insert(&s); });
+    int most = 0;
+    each_window(program_.intervals()[static_cast<std::size_t>(part.interval)], part.taps, [&](const CompiledSegment& s, int j, const TapUse* tap) {
+      if (!made.contains(&s)) most = std::max(most, neighbours_at(s, part.in, j, tap).count);
+    });
+    return most;
+  }
   const PoolEntry& of(const Alike& part) {
     return part.state == FrameState::sealed       ? sealed(part.taps)
            : part.state == FrameState::remembered ? remembered()
@@ -205,6 +223,21 @@ class Pools {
     if (it->second.of.origin == Origin::unknown) it->second.of = as_usual_form(stage);
     it->second.mean = mean(it->second.of.ms);
     return it->second;
+  }
+
+  Neighbours neighbours_at(const CompiledSegment& s, Frames frame, int j, const TapUse* tap) {
+    return neighbours_of(program_, s, frame, j, tap, [&](const StageRef& r) { return costs_of(r).mean; });
+  }
+  /// The most that an effect of some layer looks at, and what one of each takes.
+  Neighbours neighbours_in(const CompiledInterval& interval, const TapPattern& taps) {
+    Neighbours all;
+    each_window(interval, taps, [&](const CompiledSegment& s, int j, const TapUse* tap) {
+      // Of pictures that stay, every second frame may see one more than the others.
+      const Frames middle = (interval.in + interval.out) / 2;
+      const Neighbours one = neighbours_at(s, middle, j, tap), next = neighbours_at(s, std::min(middle + 1, interval.out - 1), j, tap);
+      all.count = std::max({all.count, one.count, next.count}), all.ms += std::max(one.ms, next.ms);
+    });
+    return all;
   }
 
   /// Rendered media in a form that this seat has never played are not free: by their pixels they take what the usual form
@@ -263,9 +296,8 @@ class Pools {
       }
     }
     if (interval >= 0) {
-      const auto [most, ms] = neighbours_in(program_, program_.intervals()[static_cast<std::size_t>(interval)], taps,
-                                            [&](const StageRef& s) { return costs_of(s).mean; });
-      pool.neighbours = most, pool.neighbour_ms = static_cast<float>(ms);
+      const Neighbours n = neighbours_in(program_.intervals()[static_cast<std::size_t>(interval)], taps);
+      pool.neighbours = n.count, pool.neighbour_ms = static_cast<float>(n.ms);
     }
     e.pool = static_cast<std::uint32_t>(model_.pools.size());
     model_.pools.push_back(std::move(pool));
@@ -338,7 +370,7 @@ Model model_of_parts(const Program& program, const CostBook& book, const std::ve
            entry
                ? frames_to_reach(program, program.intervals()[static_cast<std::size_t>(part.interval)], part.in, part.taps)
                : 0,
-           true, neighbours_at_entry(program, part, before)});
+           true, pools.neighbours_at_entry(part, before)});
     }
     before = &part;
   }

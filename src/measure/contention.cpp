@@ -35,14 +35,15 @@ ProgramPtr two_sorts() {
   return Program::compile(t, media);
 }
 
-/// Median time of a frame's processing, of frames before `split` and of those from it on.
+/// Time of each frame's processing, of those that copy and of those that compute. Processor time: what other programs take while
+/// a frame waits for a core is no matter of the frames.
 std::array<std::vector<float>, 2> times(const ProgramPtr& program, std::vector<Frames> frames, int workers) {
   std::array<std::vector<float>, 2> ms;
   const std::vector<FrameResult> done = run_flat_out(program, nullptr, std::move(frames), workers);
   const auto fill = static_cast<std::size_t>(workers);
   for (std::size_t i = fill; i + fill < done.size(); ++i) {
     float sum = 0;
-    for (const StageSample& s : done[i].stages) sum += s.wall_ms;
+    for (const StageSample& s : done[i].stages) sum += s.cpu_ms;
     ms[done[i].frame < kWalk ? 0 : 1].push_back(sum);
   }
   return ms;

@@ -1,5 +1,7 @@
 #include "pipeline/maker.h"
 
+#include <array>
+#include <cmath>
 #include <condition_variable>
 #include <deque>
 #include <optional>
@@ -169,13 +171,23 @@ class ProgramMaker : public FrameMaker {
 
   void note_neighbours(const FrameNotes& notes, const Decoded& decoded, FrameResult& result) {
     if (notes.windows == 0) return;
-    // Where the frame found all of its neighbours made, the last one that was made tells.
-    if (notes.made > 0) neighbour_ms_ = notes.made_ms / notes.made + decoded.one_ms;
-    result.neighbours = notes.neighbours, result.neighbour_ms = neighbour_ms_;
-    // Where another frame has made what would have been this one's to make, it took that much less than such
-    // frames take; unless it had to wait for it.
-    const double made_ms = notes.made > 0 ? notes.made_ms / notes.made : neighbour_ms_ - decoded.one_ms;
-    result.neighbours_ms = made_ms * (notes.made - notes.fresh) + decoded.further_ms;
+    if (notes.below[0].made > 0) neighbour_fetch_ms_ = decoded.one_ms;
+    double once = 0, all = 0, beyond = 0;
+    for (std::size_t i = 0; i < notes.below.size(); ++i) {
+      const WindowNotes& n = notes.below[i];
+      Level& level = levels_[i];
+      // Where the frame found all of its neighbours made, the last one that was made tells.
+      if (n.made > 0) level.ms = n.made_ms / n.made;
+      if (i == 0 || n.neighbours > 0) level.neighbours = n.neighbours;
+      if (level.neighbours > 0) once += level.ms, all += level.ms * level.neighbours;
+      // Where another frame has made what would have been this one's to make, it took that much less than such
+      // frames take; unless it had to wait for it.
+      beyond += level.ms * (n.made - notes.fresh);
+    }
+    // As the forecast tells them: one count that takes the same for one frame skipped, and for so many that none is left.
+    result.neighbours = once > 0 ? static_cast<int>(std::lround(all / once)) : notes.below[0].neighbours;
+    result.neighbour_ms = once + neighbour_fetch_ms_;
+    result.neighbours_ms = beyond + decoded.further_ms;
     if (result.neighbours_ms < 0)
       result.neighbours_ms = std::min(0.0, result.neighbours_ms + result.shared_wait_ms);
   }
@@ -196,7 +208,13 @@ class ProgramMaker : public FrameMaker {
   PipelineOptions options_;
   Decoders decoders_;
   std::optional<Preparer> preparer_;  ///< gone before what it works with
-  std::atomic<double> neighbour_ms_{0};
+  /// What is known of the pictures that effects find below them, by levels as FrameNotes has them.
+  struct Level {
+    std::atomic<double> ms{0};  ///< of making one
+    std::atomic<int> neighbours{0};
+  };
+  std::array<Level, std::tuple_size_v<decltype(FrameNotes::below)>> levels_;
+  std::atomic<double> neighbour_fetch_ms_{0};
 };
 
 }  // namespace

@@ -39,8 +39,9 @@ double Pricing::entry_ms(const IntervalCost& c, Frames at) const {
   for (const CostStretch& s : costs_.model->stretches) {
     if (at - costs_.range.in < s.in || at - costs_.range.in >= s.out) continue;
     const CostPool& pool = costs_.model->pools[s.pool];
-    // No frame before the first one has left the neighbours that it looks at.
-    const double neighbours = pool.neighbours * static_cast<double>(pool.neighbour_ms) / workers_;
+    // No frame before the first one has left the neighbours that it looks at. A segment's first frame may have fewer.
+    const bool begins = at - costs_.range.in == s.in && s.entry_neighbours > 0;
+    const double neighbours = (begins ? s.entry_neighbours : pool.neighbours) * static_cast<double>(pool.neighbour_ms) / workers_;
     return mean(pool.entries) + static_cast<double>(s.entry_frames) * c.fetch_ms + neighbours;
   }
   return 0;

@@ -234,10 +234,7 @@ class Processor {
     const CompiledEffect& e = s.effects[temporal];
     std::vector<MemoryCache::Picture> held(static_cast<std::size_t>(e.window.length()));
     std::vector<const Image*> window;
-    if (!inside_neighbour_) {
-      const Program::WindowPictures looks_at = program.window_pictures(s, frame, temporal);
-      ++notes_.windows, notes_.fresh += looks_at.fresh, notes_.neighbours = std::max(notes_.neighbours, looks_at.others);
-    }
+    note_window(program, s, frame, temporal);
     // First those that nobody makes, then those that other frames in work are making: else frames side by
     // side would take turns, each waiting for the one that the other has just begun.
     for (const bool wait : {false, true})
@@ -265,21 +262,36 @@ class Processor {
     return piece;
   }
 
+  void note_window(const Program& program, const CompiledSegment& s, Frames frame, std::size_t effect) {
+    if (depth_ == 0) {
+      const Program::WindowPictures looks_at = program.window_pictures(s, frame, effect);
+      ++notes_.windows, notes_.fresh += looks_at.fresh;
+      notes_.below[0].neighbours = std::max(notes_.below[0].neighbours, looks_at.others);
+    } else if (depth_ < notes_.below.size()) {
+      // Each picture above has a window of its own: together they reach farther by that. Of pictures that stay none reaches anywhere.
+      const int above = notes_.below[depth_ - 1].neighbours;
+      if (above > 0) notes_.below[depth_].neighbours = std::max(notes_.below[depth_].neighbours, above + s.effects[effect].window.length() - 1);
+    }
+  }
+
   /// A neighbour's picture, made once for all frames that want it. Neighbours are always whole. Null while
   /// another thread makes it, unless it is to be waited for.
   MemoryCache::Picture shared(const Program& program, const CompiledSegment& s, Frames frame,
                               std::size_t count, const Hash128& use, bool wait) {
     const auto make = [&] {
       const bool whole_before = std::exchange(whole_, true);
-      const bool inside_before = std::exchange(inside_neighbour_, true);
+      const double below_before = std::exchange(below_ms_, 0.0);
+      WindowNotes& level = notes_.below[std::min(depth_, notes_.below.size() - 1)];
+      ++depth_;
       const bool stood_in_before = std::exchange(notes_.stand_in, false);
       const Stopwatch watch;
       Image image = std::move(stack_picture(program, s, frame, count, use).image);
       // Other frames that take it from the cache must know.
       image.stand_in = notes_.stand_in;
       notes_.stand_in = notes_.stand_in || stood_in_before;
-      whole_ = whole_before, inside_neighbour_ = inside_before;
-      if (!inside_neighbour_) ++notes_.made, notes_.made_ms += watch.ms();
+      whole_ = whole_before, --depth_;
+      const double all = watch.ms();
+      ++level.made, level.made_ms += all - below_ms_, below_ms_ = below_before + all;
       return image;
     };
     if (!cache_) return std::make_shared<const Image>(make());
@@ -473,7 +485,8 @@ class Processor {
   MemoryCache* cache_;
   FrameNotes& notes_;
   bool whole_ = false;  ///< making a neighbour, which is whole whatever the region
-  bool inside_neighbour_ = false;
+  std::size_t depth_ = 0;  ///< effects that look at neighbours above the picture in work
+  double below_ms_ = 0;    ///< of the picture in work, what making its neighbours took
 };
 
 }  // namespace

@@ -1,5 +1,6 @@
 // Makes frames of a program from the pictures that were fetched and decoded for them.
 #pragma once
+#include <array>
 #include <optional>
 
 #include "render/cache.h"
@@ -7,6 +8,13 @@
 #include "render/stand_in.h"
 
 namespace gc {
+
+/// What effects that look at neighbouring frames took from one level of their segments' stacks.
+struct WindowNotes {
+  int neighbours = 0;  ///< other pictures that the widest of them looked at, for this frame
+  int made = 0;        ///< pictures that were made for them, this frame's own among them
+  double made_ms = 0;  ///< that this took, without what lies at levels below
+};
 
 /// What is to be said of a finished frame besides its picture.
 struct FrameNotes {
@@ -18,9 +26,9 @@ struct FrameNotes {
   std::vector<std::string> trouble;  ///< what went wrong on the way, in sentences
   int windows = 0;                   ///< effects that looked at neighbouring frames, inner ones not counted
   int fresh = 0;                     ///< of these, those whose latest picture is none of the frame's before
-  int neighbours = 0;                ///< other pictures that the widest of them looked at
-  int made = 0;                      ///< pictures that were made for them, this frame's own among them
-  double made_ms = 0;                ///< that this took
+  /// Pictures below such effects: [0] below the uppermost, [1] below one that its pictures need, and so on; all deeper ones in the
+  /// last.
+  std::array<WindowNotes, 4> below{};
 };
 
 /// Processes fetched pictures into the finished frame. Pictures that are missing are drawn as a hatched

@@ -396,11 +396,11 @@ TEST_F(Measuring, WhatFramesDoToEachOtherIsMeasuredAloneAndTogether) {
   ASSERT_EQ(all.size(), 2u);
   for (const Contention& c : all) {
     EXPECT_GT(c.alone_ms, 0.5) << c.work;
-    // Company does not make a frame faster, and two cannot cost much more than one after the other. The
-    // bounds leave room for a machine that others use at the same time.
-    EXPECT_GT(c.same(), 0.6) << c.work;
-    EXPECT_LT(c.same(), 4) << c.work;
-    EXPECT_LT(c.other(), 4) << c.work;
+    // Company does not make a frame faster, and two cannot cost much more than one after the other: 1 to 2. Each may have been
+    // measured while others had the other half of a core, which was seen to make the same work take 2.5 times as long.
+    EXPECT_GT(c.same(), 1 / 3.0) << c.work;
+    EXPECT_LT(c.same(), 6) << c.work;
+    EXPECT_LT(c.other(), 6) << c.work;
   }
   EXPECT_TRUE(measure_contention(1, 0.5).empty()) << "one worker has no company";
 }
